@@ -1,0 +1,33 @@
+// Tartine deploys site files, sends only what changed, and verifies what stands against a manifest.
+package main
+
+import (
+	"context"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"tartine/internal/cli"
+)
+
+// Set by the linker.
+var (
+	version = "dev"
+	commit  = "unknown"
+)
+
+func main() { os.Exit(run()) }
+
+func run() int {
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	signals := make(chan os.Signal, 2)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	go func() {
+		<-signals
+		cancel() // stop cleanly
+		<-signals
+		os.Exit(cli.ExitInterrupted) // at once
+	}()
+	return cli.Run(ctx, cli.Build{Version: version, Commit: commit}, os.Args[1:], os.Stdin, os.Stdout, os.Stderr)
+}

@@ -1,0 +1,173 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tartine/internal/deploy"
+	"tartine/internal/render"
+	"tartine/internal/site"
+)
+
+// deployFlags is what deploy has beside the common flags.
+type deployFlags struct {
+	dryRun, overwriteDrift bool
+	options                deploy.Options
+}
+
+func (a *app) deployCommand() *cobra.Command {
+	var (
+		look looking
+		own  deployFlags
+	)
+	cmd := &cobra.Command{
+		Use:   "deploy [TARGET]",
+		Short: "Send what changed, publish it, and verify it",
+		Args:  atMostOne("target"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			defer look.close()
+			started := time.Now()
+			if err := a.look(cmd.Context(), &look, args); err != nil {
+				return err
+			}
+			own.options.Compare = deploy.Compare(look.compare)
+			return a.deploy(cmd.Context(), &look, own, started)
+		},
+	}
+	a.configFlag(cmd)
+	a.contentFlags(cmd)
+	a.targetFlags(cmd)
+	look.flags(cmd)
+	a.outputFlags(cmd)
+	f := cmd.Flags()
+	f.BoolVar(&a.flags.yes, "yes", false, "answer every question with yes")
+	f.BoolVar(&own.dryRun, "dry-run", false, "do everything but write")
+	f.BoolVar(&own.options.RemoveStrays, "remove-strays", false, "remove what stands at the site and no deployment put there")
+	f.BoolVar(&own.overwriteDrift, "overwrite-drift", false, "overwrite what was altered at the site since the last deployment")
+	f.BoolVar(&own.options.MakeRoot, "make-root", false, "make the folders above the root too when they are missing")
+	f.BoolVar(&own.options.Partial, "publish-partial", false, "publish what arrived although some files failed")
+	return cmd
+}
+
+func (a *app) deploy(ctx context.Context, l *looking, own deployFlags, started time.Time) error {
+	p := a.printer()
+	own.options.Generator, own.options.Origin = a.build.String(), origin()
+	if l.Survey.Unfinished && !own.dryRun {
+		if err := a.finishEarlier(ctx, l, own.options); err != nil {
+			return err
+		}
+	}
+	if l.Unchanged(own.options) && len(l.Tree.Failed)+len(l.Tree.Refused)+len(l.Tree.Findings) == 0 {
+		p.Unchanged(l.heading, l.Comparison)
+		if a.json() {
+			return p.OutcomeJSON(l.Comparison, l.TreeDigest(), nil)
+		}
+		return nil
+	}
+	p.Landings(l.heading, l.Tree)
+	p.Comparison(l.Comparison, own.options.RemoveStrays)
+	if err := l.Refuse(own.options); err != nil {
+		return err
+	}
+	if own.dryRun {
+		files, bytes := l.SendBytes()
+		p.WouldSend(l.heading, files, bytes, l.Result.Publishes(own.options.RemoveStrays))
+		if a.json() {
+			return p.OutcomeJSON(l.Comparison, l.TreeDigest(), nil)
+		}
+		return nil
+	}
+	if err := a.consent(l.Consent(own.options), own.overwriteDrift, l.heading); err != nil {
+		return err
+	}
+	out, err := a.run(ctx, l, own.options)
+	if err != nil {
+		return err
+	}
+	if len(out.Failed) > 0 {
+		a.status = ExitIncomplete
+	}
+	if a.json() {
+		return p.OutcomeJSON(l.Comparison, l.TreeDigest(), out)
+	}
+	p.Deployed(l.heading, l.Comparison, out, time.Since(started))
+	return nil
+}
+
+// finishEarlier finishes a publish that was interrupted, and looks again.
+func (a *app) finishEarlier(ctx context.Context, l *looking, opt deploy.Options) error {
+	number, err := l.site.Recover(ctx, opt.Origin.User)
+	if err != nil {
+		return err
+	}
+	if number > 0 {
+		fmt.Fprintf(a.stderr, "finished  deployment %d, whose publish had been interrupted\n", number)
+	}
+	return l.again(ctx)
+}
+
+func (a *app) run(ctx context.Context, l *looking, opt deploy.Options) (*site.Outcome, error) {
+	var watch site.Watch
+	if !a.flags.quiet {
+		progress := render.NewProgress(ctx, a.stderr, isTerminal(a.stderr))
+		defer progress.Done()
+		watch = *progress.Watch()
+	}
+	return deploy.Run(ctx, l.site, l.Comparison, opt, &watch)
+}
+
+// consent asks one question for the whole run, or refuses where there is nobody to ask.
+func (a *app) consent(c *deploy.Consent, overwriteDrift bool, heading render.Heading) error {
+	if overwriteDrift {
+		c.Drifted = nil
+	}
+	if !c.Needed() || a.flags.yes {
+		return nil
+	}
+	var (
+		reasons []string
+		paths   []string
+		options = []string{"--yes"}
+	)
+	add := func(list []string, singular, plural string) {
+		if len(list) == 0 {
+			return
+		}
+		verb := plural
+		if len(list) == 1 {
+			verb = singular
+		}
+		reasons = append(reasons, fmt.Sprintf("%s %s", render.Count(len(list), "path"), verb))
+		paths = append(paths, list...)
+	}
+	if c.Empty {
+		reasons = append(reasons, "the content is empty, so everything that was deployed would be removed")
+	}
+	add(c.Drifted, "was altered or removed at the site since the last deployment, and would be put right", "were altered or removed at the site since the last deployment, and would be put right")
+	add(c.Replaced, "would be overwritten that no deployment put there", "would be overwritten that no deployment put there")
+	add(c.Removed, "would be removed that no deployment put there", "would be removed that no deployment put there")
+	if len(c.Drifted) > 0 && len(reasons) == 1 {
+		options = append(options, "--overwrite-drift")
+	}
+	refused := &statusError{status: ExitRefused, what: strings.Join(reasons, "; "), paths: paths,
+		next: "look at them with tartine diff; to go on all the same give " + strings.Join(options, " or ")}
+	if a.stdin == nil || !isTerminal(a.stdin) || !isTerminal(a.stderr) {
+		return refused
+	}
+	fmt.Fprintf(a.stderr, "At %s %s.\nGo on? Type yes or no: ", heading.Address, refused.what)
+	if answer := readLine(a.stdin); answer != "yes" && answer != "y" {
+		return &statusError{status: ExitRefused, what: "nothing was changed", next: "tartine diff shows these paths"}
+	}
+	return nil
+}
+
+func readLine(f *os.File) string {
+	line, _ := bufio.NewReader(f).ReadString('\n')
+	return strings.ToLower(strings.TrimSpace(line))
+}

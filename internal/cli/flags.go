@@ -1,0 +1,255 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/user"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"tartine/internal/config"
+	"tartine/internal/content"
+	"tartine/internal/filter"
+	"tartine/internal/manifest"
+	"tartine/internal/render"
+	"tartine/internal/target"
+)
+
+// flags is every flag that more than one command has.
+type flags struct {
+	config                       string
+	sources                      []string
+	include, exclude             []string
+	identity, knownHosts, pinned string
+	format                       string
+	quiet, verbose, noColor, yes bool
+	noCache                      bool
+	jobs                         int
+}
+
+func (a *app) outputFlags(cmd *cobra.Command) {
+	f := cmd.Flags()
+	f.StringVar(&a.flags.format, "format", "text", "what is written to standard output: text or json")
+	f.BoolVar(&a.flags.quiet, "quiet", false, "write nothing but warnings and errors")
+	f.BoolVar(&a.flags.verbose, "verbose", false, "list every name")
+	f.BoolVar(&a.flags.noColor, "no-color", false, "no colours (as with NO_COLOR set)")
+}
+
+func (a *app) configFlag(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&a.flags.config, "config", "", "the settings `FILE` (tartine.yaml in this folder, when it is there)")
+}
+
+func (a *app) contentFlags(cmd *cobra.Command) {
+	f := cmd.Flags()
+	f.StringArrayVar(&a.flags.sources, "source", nil, "take the content from this `DIR` or file, not from the settings (repeatable)")
+	f.StringArrayVar(&a.flags.include, "include", nil, "take only what matches this `PATTERN`, or another include (repeatable)")
+	f.StringArrayVar(&a.flags.exclude, "exclude", nil, "leave out what matches this `PATTERN` (repeatable)")
+	f.BoolVar(&a.flags.noCache, "no-cache", false, "read every file, whatever the digest cache knows")
+}
+
+func (a *app) targetFlags(cmd *cobra.Command) {
+	f := cmd.Flags()
+	f.StringVar(&a.flags.identity, "identity", "", "log in with this private key `FILE`")
+	f.StringVar(&a.flags.knownHosts, "known-hosts", "", "look host keys up in this `FILE` alone")
+	f.StringVar(&a.flags.pinned, "fingerprint", "", "accept the host key with this fingerprint, `SHA256:…`, and no other")
+	f.IntVar(&a.flags.jobs, "jobs", 0, "how many files are in flight at once (16)")
+}
+
+// settings loads the settings and applies the flags to them.
+func (a *app) settings() (*config.Settings, error) {
+	if a.flags.format != "text" && a.flags.format != "json" {
+		return nil, usageError(fmt.Sprintf("--format is text or json, not %q", a.flags.format), "")
+	}
+	if a.flags.jobs < 0 {
+		return nil, usageError("--jobs is a number from 1 up", "")
+	}
+	name := a.flags.config
+	if name == "" {
+		name = config.FileName
+		if _, err := os.Lstat(name); errors.Is(err, fs.ErrNotExist) {
+			return &config.Settings{}, nil
+		}
+	}
+	return config.Load(name)
+}
+
+// sources gives the content's sources and the rules that were made for them.
+func (a *app) sources(s *config.Settings) ([]content.Source, []*filter.Rule, error) {
+	rules := &ruleMaker{}
+	shared := filter.Set{Includes: rules.make(s.Include, "include"), Excludes: rules.make(s.Exclude, "exclude")}
+	for _, pattern := range a.flags.include {
+		shared.Includes = append(shared.Includes, rules.one(pattern, "--include"))
+	}
+	for _, pattern := range a.flags.exclude {
+		shared.Excludes = append(shared.Excludes, rules.one(pattern, "--exclude"))
+	}
+	var out []content.Source
+	for _, dir := range a.flags.sources {
+		out = append(out, content.Source{Path: dir, Dest: ".", Rules: &shared})
+	}
+	if len(out) == 0 {
+		for i := range s.Content {
+			c := &s.Content[i]
+			dest, err := config.CleanDest(c.Dest.Value)
+			if err != nil {
+				return nil, nil, err
+			}
+			set := &filter.Set{
+				Includes: slices.Concat(shared.Includes, rules.make(c.Include, "include")),
+				Excludes: slices.Concat(shared.Excludes, rules.make(c.Exclude, "exclude")),
+			}
+			out = append(out, content.Source{Path: s.Resolve(c.Source.Value), Dest: dest, Name: c.Name.Value, Rules: set})
+		}
+	}
+	if rules.err != nil {
+		return nil, nil, rules.err
+	}
+	if len(out) == 0 {
+		return nil, nil, usageError("there is no content: neither a tartine.yaml with a content list nor --source", `write one with "tartine init", or name a folder with --source DIR`)
+	}
+	return out, rules.all, nil
+}
+
+// ruleMaker makes rules and keeps the first error.
+type ruleMaker struct {
+	all []*filter.Rule
+	err error
+}
+
+func (m *ruleMaker) make(patterns []config.Text, kind string) (out []*filter.Rule) {
+	for _, p := range patterns {
+		out = append(out, m.one(p.Value, kind+" in "+p.At.String()))
+	}
+	return out
+}
+
+func (m *ruleMaker) one(pattern, place string) *filter.Rule {
+	rule, err := filter.NewRule(pattern, place)
+	if err != nil {
+		m.err = errors.Join(m.err, err)
+		return &filter.Rule{}
+	}
+	m.all = append(m.all, rule)
+	return rule
+}
+
+// scanOptions gives how the content is scanned.
+func (a *app) scanOptions(s *config.Settings) (content.Options, error) {
+	opt := content.Options{Links: content.Links(s.Links.Value), KeepModes: s.Modes.Value == "keep"}
+	if opt.Links == "" {
+		opt.Links = content.KeepLinks
+	}
+	rules := &ruleMaker{}
+	opt.Allow = rules.make(s.Guard.Allow, "guard")
+	if rules.err != nil {
+		return opt, rules.err
+	}
+	if !a.flags.noCache {
+		cache, err := content.UserCache()
+		if err == nil { // without a home folder there is none
+			opt.Cache = cache
+		}
+	}
+	return opt, nil
+}
+
+// warnUnused names the rules that matched nothing.
+func warnUnused(p *render.Printer, rules []*filter.Rule) {
+	for _, r := range rules {
+		if !r.Used() {
+			p.Warn("%q matches nothing (%s)", r.Pattern, r.Place)
+		}
+	}
+}
+
+// target finds the target that is meant and how to reach it.
+func (a *app) target(s *config.Settings, args []string) (target.Settings, render.Heading, error) {
+	var out target.Settings
+	var address string
+	switch {
+	case len(args) == 0 && len(s.TargetNames) == 1:
+		out.Name = s.TargetNames[0]
+	case len(args) == 0 && len(s.TargetNames) == 0:
+		return out, render.Heading{}, usageError("no target is named", "name one: tartine COMMAND ssh://USER@HOST/PATH, or a folder")
+	case len(args) == 0:
+		return out, render.Heading{}, usageError("the settings have several targets", "name one of them: "+strings.Join(s.TargetNames, ", "))
+	case hasTarget(s, args[0]):
+		out.Name = args[0]
+	case strings.ContainsAny(args[0], `/\:@`) || strings.HasPrefix(args[0], "."):
+		address = args[0]
+	default:
+		return out, render.Heading{}, unknownTarget(s, args[0])
+	}
+	if out.Name != "" {
+		t := s.Targets[out.Name]
+		address = t.URL.Value
+		if !strings.Contains(address, "://") {
+			address = s.Resolve(address)
+		}
+		out.HostKey, out.Jobs = t.HostKey.Value, t.Jobs
+		if t.Identity.Value != "" {
+			out.Identity = s.Resolve(t.Identity.Value)
+		}
+		if t.Password.IsSet() {
+			out.Password = a.secret(s, t.Password, "password of target "+out.Name)
+		}
+	}
+	var err error
+	if out.Address, err = target.ParseAddress(address); err != nil {
+		if out.Name != "" {
+			err = fmt.Errorf("%s: %w", s.Targets[out.Name].URL.At, err)
+		}
+		return out, render.Heading{}, err
+	}
+	a.applyTargetFlags(&out)
+	return out, render.Heading{Site: s.Name.Value, Target: out.Name, Address: out.Address.String(), Root: rootOf(out.Address)}, nil
+}
+
+func rootOf(a target.Address) string {
+	if a.Home {
+		return "~/" + a.Path
+	}
+	return a.Path
+}
+
+func (a *app) applyTargetFlags(out *target.Settings) {
+	if a.flags.identity != "" {
+		out.Identity = a.flags.identity
+	}
+	if a.flags.pinned != "" {
+		out.HostKey = a.flags.pinned
+	}
+	if a.flags.jobs > 0 {
+		out.Jobs = a.flags.jobs
+	}
+	out.KnownHosts = a.flags.knownHosts
+}
+
+func hasTarget(s *config.Settings, name string) bool {
+	_, ok := s.Targets[name]
+	return ok
+}
+
+func unknownTarget(s *config.Settings, name string) error {
+	mend := "the settings have no target; name an address such as ssh://USER@HOST/PATH, or a folder as ./" + name
+	if near := s.NearestTarget(name); near != "" {
+		mend = fmt.Sprintf("did you mean %q?", near)
+	} else if len(s.TargetNames) > 0 {
+		mend = "the settings have: " + strings.Join(s.TargetNames, ", ")
+	}
+	return usageError(fmt.Sprintf("there is no target %q", name), mend)
+}
+
+// origin says who deploys.
+func origin() *manifest.Origin {
+	o := &manifest.Origin{}
+	if me, err := user.Current(); err == nil {
+		o.User = me.Username
+	}
+	o.Host, _ = os.Hostname()
+	return o
+}

@@ -1,0 +1,90 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"tartine/internal/content"
+	"tartine/internal/deploy"
+	"tartine/internal/render"
+	"tartine/internal/target"
+)
+
+// looking is what diff and deploy have in common: the content beside an open site.
+type looking struct {
+	*deploy.Comparison
+	site    *target.Opened
+	heading render.Heading
+	compare string
+	again   func(context.Context) error // compares once more
+}
+
+func (l *looking) flags(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&l.compare, "compare", "hash", "compare files by hash, by time (size and time, without a look at the content), or none (send everything)")
+}
+
+// look loads the settings, opens the site, and compares. What was opened is closed by close, also after an error.
+func (a *app) look(ctx context.Context, l *looking, args []string) error {
+	switch deploy.Compare(l.compare) {
+	case deploy.ByHash, deploy.ByTime, deploy.Nothing:
+	default:
+		return usageError(fmt.Sprintf("--compare is hash, time or none, not %q", l.compare), "")
+	}
+	settings, err := a.settings()
+	if err != nil {
+		return err
+	}
+	sources, rules, err := a.sources(settings)
+	if err != nil {
+		return err
+	}
+	scan, err := a.scanOptions(settings)
+	if err != nil {
+		return err
+	}
+	reach, heading, err := a.target(settings, args)
+	if err != nil {
+		return err
+	}
+	l.heading = heading
+	if err := target.CheckOverlap(reach.Address, paths(sources)); err != nil {
+		return err
+	}
+	if l.site, err = target.Open(ctx, reach); err != nil {
+		return err
+	}
+	l.again = func(ctx context.Context) (err error) {
+		l.Comparison, err = deploy.Look(ctx, l.site, sources, scan, deploy.Compare(l.compare), nil)
+		return err
+	}
+	if err := l.again(ctx); err != nil {
+		return err
+	}
+	p := a.printer()
+	warnUnused(p, rules)
+	p.Warnings(l.Tree)
+	a.warnOdd(p, l)
+	return nil
+}
+
+func (a *app) warnOdd(p *render.Printer, l *looking) {
+	for _, odd := range l.Survey.Odd {
+		p.Warn("at the site: the name %q is not valid UTF-8 and is left alone", odd)
+	}
+}
+
+func (l *looking) close() {
+	if l.site != nil {
+		_ = l.site.Close() // nothing that was written depends on it
+	}
+}
+
+func paths(sources []content.Source) []string {
+	var out []string
+	for _, s := range sources {
+		out = append(out, s.Path)
+	}
+	return out
+}

@@ -1,0 +1,118 @@
+// Package cli is Tartine's command line: it parses, calls, renders, and gives the exit status.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"runtime"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"tartine/internal/render"
+)
+
+// Exit statuses. They are a promise: schedulers and scripts read them.
+const (
+	ExitDone        = 0
+	ExitDiffers     = 1   // verify found differences, or diff --exit-code did
+	ExitUsage       = 2   // wrong usage or configuration
+	ExitConnection  = 3   // could not connect or log in, or the connection was lost
+	ExitIncomplete  = 4   // some files failed, the rest arrived
+	ExitRefused     = 5   // refused for safety
+	ExitInterrupted = 130 // by Ctrl-C or SIGTERM
+)
+
+// Build says which program this is.
+type Build struct {
+	Version, Commit string
+}
+
+func (b Build) String() string {
+	return fmt.Sprintf("tartine %s (commit %s, %s, %s/%s)", b.Version, b.Commit, runtime.Version(), runtime.GOOS, runtime.GOARCH)
+}
+
+// app is one run of the program.
+type app struct {
+	build  Build
+	stdin  *os.File
+	stdout io.Writer
+	stderr io.Writer
+	flags  flags
+	status int // what to exit with when no error says otherwise
+}
+
+// Run runs the program and gives its exit status.
+func Run(ctx context.Context, build Build, args []string, stdin, stdout, stderr *os.File) int {
+	a := &app{build: build, stdin: stdin, stdout: stdout, stderr: stderr}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(stdin)
+	root.SetOut(stdout)
+	root.SetErr(stderr)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return a.status
+	}
+	if ctx.Err() != nil && !errors.As(err, new(*statusError)) {
+		err = errInterrupted
+	}
+	return a.explain(err)
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "tartine",
+		Short: "Deploy site files: send what changed, and prove what stands",
+		Long: `Tartine brings a folder of site files or build output to the place where it is served, sends only files whose
+content changed, and verifies what stands there against a manifest.
+
+Start with "tartine init", look with "tartine diff", then "tartine deploy". "tartine demo" shows it all on an example.`,
+		Version:           a.build.String(),
+		SilenceErrors:     true,
+		SilenceUsage:      true,
+		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
+	}
+	root.SetVersionTemplate("{{.Version}}\n")
+	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
+		return usageError(err.Error(), fmt.Sprintf("%s --help lists the options", cmd.CommandPath()))
+	})
+	root.AddCommand(a.initCommand(), a.diffCommand(), a.deployCommand(), a.verifyCommand(), a.manifestCommand(), a.explainCommand(), a.demoCommand())
+	return root
+}
+
+// atMostOne accepts one argument or none.
+func atMostOne(what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) > 1 {
+			return usageError(fmt.Sprintf("%s takes one %s, not %d", cmd.CommandPath(), what, len(args)), "")
+		}
+		return nil
+	}
+}
+
+func noArguments(cmd *cobra.Command, args []string) error {
+	if len(args) > 0 {
+		return usageError(fmt.Sprintf("%s takes no argument, and %q is one", cmd.CommandPath(), args[0]), "")
+	}
+	return nil
+}
+
+// printer gives the printer that the flags ask for.
+func (a *app) printer() *render.Printer {
+	return &render.Printer{Out: a.stdout, Err: a.stderr, Verbose: a.flags.verbose, Quiet: a.flags.quiet || a.json(), Color: a.color(a.stdout)}
+}
+
+func (a *app) json() bool { return a.flags.format == "json" }
+
+func (a *app) color(w io.Writer) bool {
+	return !a.flags.noColor && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && isTerminal(w)
+}
+
+func isTerminal(w any) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}

@@ -1,0 +1,72 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"runtime"
+	"strings"
+
+	"golang.org/x/term"
+
+	"tartine/internal/config"
+)
+
+// secret gives a function that finds a secret when it is needed. Its errors never hold the secret.
+func (a *app) secret(s *config.Settings, from config.Secret, what string) func() (string, error) {
+	return func() (string, error) {
+		value, err := a.findSecret(s, from, what)
+		if err != nil {
+			return "", &config.Error{At: from.At, Reason: fmt.Sprintf("%s: %v", what, err)}
+		}
+		return value, nil
+	}
+}
+
+func (a *app) findSecret(s *config.Settings, from config.Secret, what string) (string, error) {
+	switch {
+	case from.Env.Value != "":
+		value, ok := os.LookupEnv(from.Env.Value)
+		if !ok {
+			return "", fmt.Errorf("the environment variable %s is not set", from.Env.Value)
+		}
+		return value, nil
+	case from.File.Value != "":
+		return secretFile(s.Resolve(from.File.Value))
+	case len(from.Command) > 0:
+		var words []string
+		for _, w := range from.Command {
+			words = append(words, w.Value)
+		}
+		cmd := exec.Command(words[0], words[1:]...)
+		cmd.Stderr = a.stderr
+		out, err := cmd.Output()
+		if err != nil {
+			return "", fmt.Errorf("the command %s failed: %w", words[0], err)
+		}
+		line, _, _ := strings.Cut(string(out), "\n")
+		return strings.TrimSuffix(line, "\r"), nil
+	default:
+		if a.stdin == nil || !isTerminal(a.stdin) {
+			return "", errors.New("there is no terminal to ask on")
+		}
+		fmt.Fprintf(a.stderr, "%s: ", what)
+		value, err := term.ReadPassword(int(a.stdin.Fd()))
+		fmt.Fprintln(a.stderr)
+		return string(value), err
+	}
+}
+
+func secretFile(name string) (string, error) {
+	info, err := os.Stat(name)
+	if err != nil {
+		return "", err
+	}
+	if runtime.GOOS != "windows" && info.Mode().Perm()&0o077 != 0 {
+		return "", fmt.Errorf("%s can be read by others (mode %04o): chmod 600 it", name, info.Mode().Perm())
+	}
+	text, err := os.ReadFile(name)
+	line, _, _ := strings.Cut(string(text), "\n")
+	return strings.TrimSuffix(line, "\r"), err
+}

@@ -1,0 +1,85 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"tartine/internal/manifest"
+	"tartine/internal/render"
+	"tartine/internal/site"
+	"tartine/internal/target"
+)
+
+func (a *app) verifyCommand() *cobra.Command {
+	var file, strays string
+	cmd := &cobra.Command{
+		Use:   "verify [TARGET]",
+		Short: "Check every file of the site, by content, against its manifest",
+		Long: `Verify reads every file that the manifest names at the site and compares its content, mode and links. It also names what
+is missing and what stands there beside it. The manifest is the one that the last deployment recorded, or a file.`,
+		Args: atMostOne("target"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if strays != "report" && strays != "ignore" {
+				return usageError(fmt.Sprintf("--strays is report or ignore, not %q", strays), "")
+			}
+			return a.verify(cmd.Context(), args, file, strays == "report")
+		},
+	}
+	a.configFlag(cmd)
+	a.targetFlags(cmd)
+	a.outputFlags(cmd)
+	cmd.Flags().StringVar(&file, "manifest", "", "check against this manifest `FILE`, JSON or listing, not the recorded one")
+	cmd.Flags().StringVar(&strays, "strays", "report", "report or ignore what no manifest names")
+	return cmd
+}
+
+func (a *app) verify(ctx context.Context, args []string, file string, strays bool) error {
+	settings, err := a.settings()
+	if err != nil {
+		return err
+	}
+	reach, heading, err := a.target(settings, args)
+	if err != nil {
+		return err
+	}
+	var m *manifest.Manifest
+	if file != "" {
+		if m, err = manifest.ReadFile(file); err != nil {
+			return err
+		}
+	}
+	opened, err := target.Open(ctx, reach)
+	if err != nil {
+		return err
+	}
+	defer opened.Close()
+	if m == nil {
+		if m, err = opened.Recorded(ctx); err != nil {
+			return err
+		}
+		if m == nil {
+			return usageError(fmt.Sprintf("no deployment is recorded at %s", heading.Address), "deploy first, or check against a file with --manifest FILE")
+		}
+	}
+	var watch site.Watch
+	progress := render.NewProgress(ctx, a.stderr, isTerminal(a.stderr))
+	if isTerminal(a.stderr) && !a.flags.quiet {
+		watch = *progress.Watch()
+	}
+	report, err := opened.Verify(ctx, m.Entries, strays, &watch)
+	progress.Done()
+	if err != nil {
+		return err
+	}
+	if !report.Matches() {
+		a.status = ExitDiffers
+	}
+	p := a.printer()
+	if a.json() {
+		return p.ReportJSON(m.Tree(), report)
+	}
+	p.Verified(heading, report)
+	return nil
+}

@@ -1,0 +1,227 @@
+// Package config reads tartine.yaml into typed settings.
+//
+// Every error names the file, line and column, and an unknown key the known one nearest to it. The JSON Schema that
+// editors use is generated from the same types (see schema.go).
+package config
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+)
+
+// FileName is the name of the settings file that is looked for in the current folder.
+const FileName = "tartine.yaml"
+
+// Settings is a whole tartine.yaml.
+type Settings struct {
+	Name    Text              `yaml:"name" doc:"what the site is called, for messages"`
+	Content []Source          `yaml:"content" doc:"where the content comes from; where sources meet on one path the later one wins"`
+	Include []Text            `yaml:"include" doc:"patterns; what none matches is left out; without any, everything is taken"`
+	Exclude []Text            `yaml:"exclude" doc:"patterns of what is left out of every source; an exclude always wins"`
+	Links   Text              `yaml:"links" enum:"keep,follow,skip" doc:"what becomes of symbolic links (keep)"`
+	Modes   Text              `yaml:"modes" enum:"default,keep" doc:"default: files 0644, executables and folders 0755; keep: as they are here"`
+	Guard   Guard             `yaml:"guard" doc:"what may be deployed although it looks like a secret"`
+	Targets map[string]Target `yaml:"targets" doc:"the places to deploy to, each under its name"`
+
+	File string `yaml:"-"` // where it was read from; empty without a file
+	// TargetNames is the names of the targets in the order in which they are written.
+	TargetNames []string `yaml:"-"`
+}
+
+// Source is one folder or file of the content.
+type Source struct {
+	Source  Text   `yaml:"source" required:"true" doc:"a folder, whose content stands in dest, or a single file"`
+	Dest    Text   `yaml:"dest" doc:"the folder of the site in which the source stands; the top when left out"`
+	Name    Text   `yaml:"name" doc:"another name for a single file"`
+	Include []Text `yaml:"include" doc:"patterns, relative to the source, that hold for this source"`
+	Exclude []Text `yaml:"exclude" doc:"patterns, relative to the source, that hold for this source"`
+}
+
+// Guard says what may pass.
+type Guard struct {
+	Allow []Text `yaml:"allow" doc:"patterns, relative to a source, of what is known to be harmless"`
+}
+
+// Target is a place to deploy to.
+type Target struct {
+	URL      Text   `yaml:"url" required:"true" doc:"ssh://, sftp:// or file:// address, or a path"`
+	Identity Text   `yaml:"identity" doc:"the private key file to log in with"`
+	HostKey  Text   `yaml:"host_key" doc:"the fingerprint of the host key, SHA256:…, which pins it"`
+	Password Secret `yaml:"password" doc:"where the password is found"`
+	Jobs     int    `yaml:"jobs" doc:"how many files are in flight at once"`
+}
+
+// Secret says where a secret is found. Exactly one of its fields is set, or none.
+type Secret struct {
+	Env     Text   `yaml:"env" doc:"the name of an environment variable"`
+	File    Text   `yaml:"file" doc:"a file that only its owner can read"`
+	Command []Text `yaml:"command" doc:"a program and its arguments; the first line that it prints"`
+	Ask     bool   `yaml:"ask" doc:"ask for it on the terminal"`
+
+	At Position `yaml:"-"`
+}
+
+// IsSet tells whether there is a secret at all.
+func (s *Secret) IsSet() bool {
+	return s.Env.Value != "" || s.File.Value != "" || len(s.Command) > 0 || s.Ask
+}
+
+// Text is a string and where it stands.
+type Text struct {
+	Value string
+	At    Position
+}
+
+// Position is a place in a file. Line and Column count from 1; 0 means unknown.
+type Position struct {
+	File         string
+	Line, Column int
+}
+
+func (p Position) String() string {
+	if p.Line == 0 {
+		return p.File
+	}
+	return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column)
+}
+
+// Error tells what is wrong with the settings, where, and how to mend it.
+type Error struct {
+	At     Position
+	Reason string
+	Mend   string // may be empty
+}
+
+func (e *Error) Error() string {
+	text := e.Reason
+	if where := e.At.String(); where != "" {
+		text = where + ": " + text
+	}
+	if e.Mend != "" {
+		text += "; " + e.Mend
+	}
+	return text
+}
+
+// Load reads a settings file.
+func Load(name string) (*Settings, error) {
+	text, err := os.ReadFile(name)
+	if err != nil {
+		var inner *fs.PathError
+		if errors.As(err, &inner) {
+			err = inner.Err
+		}
+		return nil, &Error{At: Position{File: name}, Reason: "cannot be read: " + err.Error()}
+	}
+	return Parse(name, text)
+}
+
+// Parse reads settings. What is wrong with them comes back as an *Error.
+func Parse(name string, text []byte) (*Settings, error) {
+	s := &Settings{File: name}
+	if err := decode(name, text, s); err != nil {
+		return nil, err
+	}
+	return s, s.check()
+}
+
+// check finds what the types cannot say.
+func (s *Settings) check() error {
+	for i := range s.Content {
+		if err := s.Content[i].check(); err != nil {
+			return err
+		}
+	}
+	for _, name := range s.TargetNames {
+		t := s.Targets[name]
+		if fingerprint := t.HostKey; fingerprint.Value != "" && !strings.HasPrefix(fingerprint.Value, "SHA256:") {
+			return &Error{fingerprint.At, fmt.Sprintf("host_key %q is no fingerprint", fingerprint.Value), "it reads SHA256: and 43 characters, as ssh-keygen -l prints it"}
+		}
+		if t.Jobs < 0 {
+			return &Error{t.URL.At, fmt.Sprintf("jobs of target %q is negative", name), ""}
+		}
+	}
+	return nil
+}
+
+func (s *Source) check() error {
+	if _, err := CleanDest(s.Dest.Value); err != nil {
+		return &Error{s.Dest.At, err.Error(), "it is a folder inside the site, such as img/plates"}
+	}
+	if n := s.Name.Value; n != "" && (strings.ContainsAny(n, "/\\\x00") || n == "." || n == "..") {
+		return &Error{s.Name.At, fmt.Sprintf("name %q is no file name", n), "the folder goes into dest"}
+	}
+	return nil
+}
+
+// CleanDest gives a folder of the site in its shortest form, "." for the top.
+func CleanDest(dest string) (string, error) {
+	if dest == "" {
+		return ".", nil
+	}
+	clean := path.Clean(dest)
+	if path.IsAbs(clean) {
+		clean = strings.TrimPrefix(clean, "/")
+		if clean == "" {
+			return ".", nil
+		}
+	}
+	if clean == ".." || strings.HasPrefix(clean, "../") || strings.ContainsAny(clean, "\x00\\") {
+		return "", fmt.Errorf("dest %q leads out of the site", dest)
+	}
+	return clean, nil
+}
+
+// Resolve gives a path of the settings relative to the folder of their file, with ~ as the home folder.
+func (s *Settings) Resolve(name string) string {
+	if rest, ok := strings.CutPrefix(name, "~/"); ok {
+		if home, err := os.UserHomeDir(); err == nil {
+			return filepath.Join(home, rest)
+		}
+	}
+	if filepath.IsAbs(name) || s.File == "" {
+		return filepath.Clean(name)
+	}
+	return filepath.Join(filepath.Dir(s.File), name)
+}
+
+// nearest gives the known word that is most like another, or "" when none is like it.
+func nearest(word string, known []string) string {
+	best, distance := "", 3
+	for _, k := range slices.Sorted(slices.Values(known)) {
+		if d := editDistance(strings.ToLower(word), k); d < distance || strings.HasPrefix(k, word) && best == "" {
+			best, distance = k, min(d, distance)
+		}
+	}
+	return best
+}
+
+// editDistance is the least number of characters to insert, remove or replace (Levenshtein 1965).
+func editDistance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range len(a) {
+		diagonal := row[0]
+		row[0] = i + 1
+		for j := range len(b) {
+			cost := diagonal
+			if a[i] != b[j] {
+				cost++
+			}
+			diagonal = row[j+1]
+			row[j+1] = min(cost, row[j]+1, row[j+1]+1)
+		}
+	}
+	return row[len(b)]
+}
+
+// NearestTarget gives the name of the target that is most like a name, or "".
+func (s *Settings) NearestTarget(name string) string { return nearest(name, s.TargetNames) }

@@ -1,0 +1,115 @@
+package config
+
+import (
+	"encoding/json"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+const example = `# the observatory's site
+name: gannet-rock
+content:
+  - source: public
+  - source: plates
+    dest: img/plates
+    include: ["*.webp", "*.svg"]
+    exclude: ["proof-*"]
+exclude: ["*.map", .DS_Store]
+guard: {allow: ["notes.bak"]}
+targets:
+  staging:
+    url: ssh://warden@127.0.0.1:2222/srv/www/gannet
+    identity: ~/.ssh/gannet
+    host_key: SHA256:mF3
+  rented:
+    url: sftp://gannet@ftp.example/htdocs
+    password: {env: GANNET_PASSWORD}
+`
+
+func TestParse(t *testing.T) {
+	s, err := Parse("tartine.yaml", []byte(example))
+	require.NoError(t, err)
+	require.Equal(t, "gannet-rock", s.Name.Value)
+	require.Equal(t, []string{"staging", "rented"}, s.TargetNames)
+	require.Equal(t, "img/plates", s.Content[1].Dest.Value)
+	require.Equal(t, "tartine.yaml:8:15", s.Content[1].Exclude[0].At.String())
+	require.Equal(t, "GANNET_PASSWORD", s.Targets["rented"].Password.Env.Value)
+	empty, err := Parse("tartine.yaml", nil)
+	require.NoError(t, err)
+	require.Empty(t, empty.Content)
+}
+
+func TestAnchorsAreFollowed(t *testing.T) {
+	s, err := Parse("x", []byte("content:\n  - source: a\n    exclude: &no ['*.map']\n  - source: b\n    exclude: *no\n"))
+	require.NoError(t, err)
+	require.Equal(t, "*.map", s.Content[1].Exclude[0].Value)
+}
+
+func TestErrorsNameThePlaceAndTheMend(t *testing.T) {
+	for name, c := range map[string]struct{ text, place, says string }{
+		"not yaml":         {"name: [a", "x:1:7", "no valid YAML"},
+		"unknown key":      {"content:\n  - source: a\n    exlude: []\n", "x:3:5", `did you mean "exclude"?`},
+		"unknown at top":   {"target:\n  a: b\n", "x:1:1", `did you mean "targets"?`},
+		"far from any key": {"zzzzzz: 1\n", "x:1:1", `the key "zzzzzz" is not known`},
+		"text for a list":  {"exclude: '*.map'\n", "x:1:10", `write ["*.map"]`},
+		"number for text":  {"name: 12\n", "x:1:7", "put it in quotes"},
+		"list for text":    {"name: [a]\n", "x:1:7", "a text, not a list"},
+		"text for map":     {"targets: staging\n", "x:1:10", "keys with values, not a text"},
+		"no value":         {"name:\n", "x:1:", "no value"},
+		"twice":            {"name: a\nlinks: keep\nname: b\n", "x:3:1", `"name"`},
+		"wrong word":       {"links: copy\n", "x:1:8", `keep or follow or skip, not "copy"`},
+		"missing key":      {"content:\n  - dest: a\n", "x:2:5", `needs the key "source"`},
+		"literal secret":   {"targets:\n  a:\n    url: x\n    password: hunter2\n", "x:4:15", "{env: NAME}"},
+		"dest leads out":   {"content:\n  - source: a\n    dest: ../b\n", "x:3:11", "leads out of the site"},
+		"name with slash":  {"content:\n  - source: a\n    name: b/c\n", "x:3:11", "no file name"},
+		"bad fingerprint":  {"targets:\n  a:\n    url: x\n    host_key: aa:bb\n", "x:4:15", "no fingerprint"},
+		"jobs as text":     {"targets:\n  a:\n    url: x\n    jobs: many\n", "x:4:11", "a whole number"},
+		"unknown alias":    {"name: *nope\n", "x:1:", "nope"},
+		"second document":  {"name: a\n---\nname: b\n", "x:3:1", "second document"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			_, err := Parse("x", []byte(c.text))
+			var wrong *Error
+			require.ErrorAs(t, err, &wrong)
+			require.Contains(t, err.Error(), c.says)
+			require.True(t, strings.HasPrefix(err.Error(), c.place), err.Error())
+			require.NotContains(t, err.Error(), "hunter2")
+		})
+	}
+}
+
+func TestSchemaKnowsEveryKeyOfTheExample(t *testing.T) {
+	var schema struct {
+		Properties map[string]struct {
+			Description string
+			Enum        []string
+			Items       struct{ Required []string }
+		}
+	}
+	require.NoError(t, json.Unmarshal(Schema(), &schema))
+	for _, key := range []string{"name", "content", "exclude", "guard", "targets"} {
+		require.NotEmpty(t, schema.Properties[key].Description, key)
+	}
+	require.Equal(t, []string{"source"}, schema.Properties["content"].Items.Required)
+	require.Equal(t, []string{"keep", "follow", "skip"}, schema.Properties["links"].Enum)
+}
+
+func TestNearestTarget(t *testing.T) {
+	s := &Settings{TargetNames: []string{"staging", "production"}}
+	require.Equal(t, "staging", s.NearestTarget("stagin"))
+	require.Equal(t, "production", s.NearestTarget("prod"))
+	require.Empty(t, s.NearestTarget("kiosk"))
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add([]byte(example))
+	f.Add([]byte("a: &x [*x]\n"))
+	f.Add([]byte("content: {source: a}\ntargets: []\n"))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		if _, err := Parse("fuzz", text); err != nil {
+			require.Contains(t, err.Error(), "fuzz")
+		}
+	})
+}

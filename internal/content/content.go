@@ -1,0 +1,300 @@
+// Package content turns sources on this machine into the tree that should stand at a target.
+//
+// Scan reads names, sizes and digests and never changes anything. It returns what was taken and, path by path, what
+// was left out and why, so that explaining a decision costs nothing extra:
+//
+//   - what a filter rule excludes, or no include matches, is left out;
+//   - devices, sockets, pipes and names that are not valid UTF-8 are left out, never sent, and named;
+//   - links are kept as links, followed or skipped, as asked; a kept link must not lead out of the tree;
+//   - a file that cannot be read, or that keeps changing while it is read, is named as failed;
+//   - what looks like a secret is a finding (see guard.go), for the caller to stop at;
+//   - where sources meet on one path the later one wins, and the collision is named.
+//
+// Digests come from a cache where a file has not changed since (see cache.go).
+package content
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+
+	"tartine/internal/filter"
+	"tartine/internal/manifest"
+)
+
+// Links says what becomes of symbolic links.
+type Links string
+
+// The policies for symbolic links.
+const (
+	KeepLinks   Links = "keep"   // a link stays a link; refused when it leads out of the tree
+	FollowLinks Links = "follow" // what a link leads to takes its place
+	SkipLinks   Links = "skip"   // links are left out
+)
+
+// Source is a folder or a file that feeds the tree.
+type Source struct {
+	Path  string // on this machine
+	Dest  string // the folder of the tree in which it stands, slash-separated; "." is the top
+	Name  string // the name that a single file gets; empty: its own
+	Rules *filter.Set
+}
+
+// Options says how to scan.
+type Options struct {
+	Links     Links
+	KeepModes bool           // else files have 0644, executables 0755 and folders 0755
+	Cache     *Cache         // nil: read every file
+	Allow     []*filter.Rule // what the guard lets pass, by paths relative to the source
+	Jobs      int            // files read at once; 0: one for each processor
+	Read      func(n int64)  // told of bytes as they are read for digests; may be nil
+}
+
+// Tree is the content: what should stand, and where its bytes are.
+type Tree struct {
+	Entries []manifest.Entry // sorted by path
+	Sources []Source
+	from    []int32 // the source of each entry
+
+	Landings   []Landing   // one for each source, in their order
+	LeftOut    []LeftOut   // by rule, by kind or by name
+	Failed     []Failure   // wanted, and could not be read
+	Refused    []Failure   // links that lead out of the tree
+	Findings   []Finding   // what the guard found
+	Collisions []Collision // paths that several sources feed
+	CacheHits  int         // files whose digest was known
+}
+
+// Landing says what a source brings and where it stands.
+type Landing struct {
+	Source Source
+	Single bool // a file, not a folder
+	Files  int
+	Bytes  int64
+}
+
+// LeftOut is a path that was not taken.
+type LeftOut struct {
+	Path   string           // in the tree, where it would stand
+	Source int              // index into Tree.Sources
+	Folder bool             // with all below it
+	By     *filter.Decision // the rule that decided; nil when it was not a rule
+	Reason string           // when it was not a rule
+}
+
+// Failure is a path that cannot be part of the tree, and why.
+type Failure struct {
+	Path  string // in the tree
+	Local string // on this machine
+	Err   error
+}
+
+// Collision is a path that several sources feed. The last of them wins.
+type Collision struct {
+	Path    string
+	Winner  int   // index into Tree.Sources
+	Shadows []int // those that lose
+}
+
+// ClashError tells that one source has a file or link where another needs a folder.
+type ClashError struct {
+	Path, Below               string // the file's path, and one below it
+	PathSource, BelowSource   string
+	PathSourceIndex, BelowIdx int
+}
+
+func (e *ClashError) Error() string {
+	return fmt.Sprintf("%s brings the file %q where %s needs a folder for %q", e.PathSource, e.Path, e.BelowSource, e.Below)
+}
+
+// SourceError tells that a source cannot be read at all.
+type SourceError struct {
+	Source string
+	Err    error
+}
+
+func (e *SourceError) Error() string { return fmt.Sprintf("source %s: %v", e.Source, e.Err) }
+
+func (e *SourceError) Unwrap() error { return e.Err }
+
+// errors that a Failure may hold.
+var (
+	ErrChanging = errors.New("the file kept changing while it was read")
+	ErrLeadsOut = errors.New("the link leads out of the tree")
+)
+
+// Scan reads the sources. Its error is a *SourceError, a *ClashError, or that of the context; all else is told in the
+// tree.
+func Scan(ctx context.Context, sources []Source, opt Options) (*Tree, error) {
+	if opt.Jobs <= 0 {
+		opt.Jobs = runtime.GOMAXPROCS(0)
+	}
+	tree := &Tree{Sources: slices.Clone(sources)}
+	var found []found
+	for i := range tree.Sources {
+		w := &walker{source: &tree.Sources[i], index: int32(i), opt: &opt}
+		if err := w.walk(ctx); err != nil {
+			return nil, err
+		}
+		found = append(found, w.found...)
+		tree.LeftOut = append(tree.LeftOut, w.leftOut...)
+		tree.Failed = append(tree.Failed, w.failed...)
+		tree.Findings = append(tree.Findings, w.findings...)
+		tree.Landings = append(tree.Landings, Landing{Source: tree.Sources[i], Single: w.single})
+	}
+	found = tree.merge(found)
+	found, err := tree.digest(ctx, found, opt)
+	if err != nil {
+		return nil, err
+	}
+	tree.Entries = make([]manifest.Entry, len(found))
+	tree.from = make([]int32, len(found))
+	for i := range found {
+		tree.Entries[i], tree.from[i] = found[i].Entry, found[i].source
+	}
+	if err := tree.checkShape(); err != nil {
+		return nil, err
+	}
+	tree.checkLinks()
+	tree.tally()
+	return tree, nil
+}
+
+// found is a path that a walk took, with the facts by which a cached digest is believed.
+type found struct {
+	manifest.Entry
+	id     identity
+	source int32
+}
+
+// merge sorts what all sources found and lets the later source win where they meet.
+func (t *Tree) merge(all []found) []found {
+	slices.SortStableFunc(all, func(a, b found) int { return strings.Compare(a.Path, b.Path) })
+	out := all[:0]
+	for i := 0; i < len(all); {
+		end := i + 1
+		for end < len(all) && all[end].Path == all[i].Path {
+			end++
+		}
+		same := all[i:end]
+		winner := same[len(same)-1]
+		if len(same) > 1 {
+			collision := Collision{Path: winner.Path, Winner: int(winner.source)}
+			for _, f := range same[:len(same)-1] {
+				if f.Kind != manifest.Dir || winner.Kind != manifest.Dir {
+					collision.Shadows = append(collision.Shadows, int(f.source))
+				}
+			}
+			if collision.Shadows != nil {
+				t.Collisions = append(t.Collisions, collision)
+			}
+		}
+		out = append(out, winner)
+		i = end
+	}
+	return slices.Clip(out)
+}
+
+// checkShape drops folders that follow from what stands below them, or of which nothing was taken, and finds files
+// that stand where a folder must be.
+func (t *Tree) checkShape() error {
+	kept := 0
+	for i := range t.Entries {
+		e := t.Entries[i]
+		below, has := t.firstBelow(i)
+		if has && e.Kind != manifest.Dir {
+			return &ClashError{
+				Path: e.Path, PathSource: t.Sources[t.from[i]].Path, PathSourceIndex: int(t.from[i]),
+				Below: t.Entries[below].Path, BelowSource: t.Sources[t.from[below]].Path, BelowIdx: int(t.from[below]),
+			}
+		}
+		if e.Kind == manifest.Dir && (has && e.Mode == manifest.DirMode || !has && e.Size < 0) {
+			continue
+		}
+		if e.Kind == manifest.Dir {
+			e.Size = 0
+		}
+		// Overwriting is safe: nothing that is still looked at lies before i.
+		t.Entries[kept], t.from[kept] = e, t.from[i]
+		kept++
+	}
+	t.Entries, t.from = t.Entries[:kept], t.from[:kept]
+	return nil
+}
+
+// firstBelow finds the first entry after i that lies below it. Between "a" and "a/b" may stand "a-c".
+func (t *Tree) firstBelow(i int) (int, bool) {
+	prefix := t.Entries[i].Path + "/"
+	rest := t.Entries[i+1:]
+	if len(rest) == 0 || !strings.HasPrefix(rest[0].Path, t.Entries[i].Path) {
+		return 0, false
+	}
+	at, _ := slices.BinarySearchFunc(rest, prefix, func(e manifest.Entry, p string) int { return strings.Compare(e.Path, p) })
+	if at < len(rest) && strings.HasPrefix(rest[at].Path, prefix) {
+		return i + 1 + at, true
+	}
+	return 0, false
+}
+
+func (t *Tree) tally() {
+	for i := range t.Entries {
+		if t.Entries[i].Kind == manifest.File {
+			t.Landings[t.from[i]].Files++
+			t.Landings[t.from[i]].Bytes += t.Entries[i].Size
+		}
+	}
+}
+
+// Find gives the index of an entry.
+func (t *Tree) Find(path string) (int, bool) {
+	return slices.BinarySearchFunc(t.Entries, path, func(e manifest.Entry, p string) int { return strings.Compare(e.Path, p) })
+}
+
+// SourceOf gives the index into Sources of what feeds an entry.
+func (t *Tree) SourceOf(i int) int { return int(t.from[i]) }
+
+// Local gives the file on this machine that feeds an entry.
+func (t *Tree) Local(i int) string {
+	return t.Sources[t.from[i]].local(t.Entries[i].Path)
+}
+
+// local turns a path of the tree into one on this machine.
+func (s *Source) local(path string) string {
+	if s.Name != "" {
+		return s.Path
+	}
+	return filepath.Join(s.Path, filepath.FromSlash(s.relative(path)))
+}
+
+// relative turns a path of the tree into one relative to the source.
+func (s *Source) relative(path string) string {
+	if s.Dest == "." {
+		return path
+	}
+	return strings.TrimPrefix(path, s.Dest+"/")
+}
+
+// Open opens the bytes of a file entry. Whoever reads them compares the digest: the file may have changed since the
+// scan.
+func (t *Tree) Open(i int) (io.ReadCloser, error) {
+	file, err := os.Open(t.Local(i))
+	if err != nil {
+		return nil, err
+	}
+	info, err := file.Stat()
+	if err == nil && !info.Mode().IsRegular() {
+		err = &fs.PathError{Op: "open", Path: t.Local(i), Err: errors.New("it is no longer a file")}
+	}
+	if err != nil {
+		file.Close()
+		return nil, err
+	}
+	return file, nil
+}

@@ -1,0 +1,200 @@
+package content
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"hash"
+	"io"
+	"io/fs"
+	"os"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"tartine/internal/manifest"
+)
+
+const (
+	readTries  = 3         // how often a file that changes while it is read is read again
+	readBuffer = 128 << 10 // bytes
+	batch      = 32        // files that one worker takes at a time
+)
+
+// digest fills in the digests, from the cache or by reading, and drops the files that could not be read.
+func (t *Tree) digest(ctx context.Context, all []found, opt Options) ([]found, error) {
+	caches := make([]*digests, len(t.Sources))
+	for i := range t.Sources {
+		caches[i] = opt.Cache.load(t.Sources[i].Path)
+	}
+	verdicts := make([]verdict, len(all))
+	var unread []int
+	for i := range all {
+		f := &all[i]
+		if f.Kind != manifest.File {
+			continue
+		}
+		cache, name := caches[f.source], t.Sources[f.source].relative(f.Path)
+		if hit, ok := cache.lookup(name, f.id); ok {
+			f.Digest, verdicts[i] = hit.digest, hit.verdict
+			cache.touch(name)
+			t.CacheHits++
+			continue
+		}
+		unread = append(unread, i)
+	}
+	failures, err := t.readAll(ctx, all, verdicts, unread, opt)
+	if err != nil {
+		return nil, err
+	}
+	for _, i := range unread {
+		f := &all[i]
+		cache, name := caches[f.source], t.Sources[f.source].relative(f.Path)
+		if _, failed := failures[i]; failed || f.id == (identity{}) {
+			cache.forget(name)
+		} else {
+			cache.store(name, cached{id: f.id, verdict: verdicts[i], digest: f.Digest})
+		}
+	}
+	for _, cache := range caches {
+		_ = cache.save() // see there
+	}
+	kept := all[:0]
+	for i, f := range all {
+		if err, failed := failures[i]; failed {
+			t.Failed = append(t.Failed, Failure{f.Path, t.Sources[f.source].local(f.Path), err})
+			continue
+		}
+		if v := verdicts[i]; v != harmless && !allowed(t.Sources[f.source].relative(f.Path), false, opt.Allow) {
+			t.Findings = append(t.Findings, Finding{Path: f.Path, Why: v.why()})
+		}
+		kept = append(kept, f)
+	}
+	t.sortFindings()
+	return kept, nil
+}
+
+// sortFindings keeps one finding for each path.
+func (t *Tree) sortFindings() {
+	slices.SortStableFunc(t.Findings, func(a, b Finding) int { return compare(a.Path, b.Path) })
+	t.Findings = slices.CompactFunc(t.Findings, func(a, b Finding) bool { return a.Path == b.Path })
+	slices.SortFunc(t.Failed, func(a, b Failure) int { return compare(a.Path, b.Path) })
+	slices.SortFunc(t.LeftOut, func(a, b LeftOut) int { return compare(a.Path, b.Path) })
+}
+
+// readAll reads the files that no cache knows, on all processors.
+func (t *Tree) readAll(ctx context.Context, all []found, verdicts []verdict, unread []int, opt Options) (map[int]error, error) {
+	var (
+		mu       sync.Mutex
+		failures = map[int]error{}
+		next     atomic.Int64
+	)
+	group, ctx := errgroup.WithContext(ctx)
+	for range min(opt.Jobs, (len(unread)+batch-1)/batch) {
+		group.Go(func() error {
+			d := digester{hash: sha256.New(), buf: make([]byte, readBuffer), keepModes: opt.KeepModes, told: opt.Read}
+			for {
+				start := int(next.Add(batch)) - batch
+				if start >= len(unread) {
+					return nil
+				}
+				for _, i := range unread[start:min(start+batch, len(unread))] {
+					f := &all[i]
+					err := d.read(ctx, t.Sources[f.source].local(f.Path), f, &verdicts[i])
+					if ctx.Err() != nil {
+						return ctx.Err()
+					}
+					if err != nil {
+						var inner *fs.PathError
+						if errors.As(err, &inner) {
+							err = inner.Err
+						}
+						mu.Lock()
+						failures[i] = err
+						mu.Unlock()
+					}
+				}
+			}
+		})
+	}
+	return failures, group.Wait()
+}
+
+// digester reads one file after the other with one hash and one buffer.
+type digester struct {
+	hash      hash.Hash
+	buf       []byte
+	keepModes bool
+	told      func(int64)
+}
+
+// read fills in the digest of a file, and its size, mode and times as they were when it was read whole. The identity
+// is left zero when the digest must not be cached.
+func (d *digester) read(ctx context.Context, local string, f *found, v *verdict) error {
+	for range readTries {
+		readAt := time.Now().UnixNano()
+		file, err := os.Open(local)
+		if err != nil {
+			return err
+		}
+		steady, err := d.readOnce(ctx, file, f, v)
+		file.Close()
+		if err != nil {
+			return err
+		}
+		if steady {
+			if !f.id.settled(readAt) {
+				f.id = identity{}
+			}
+			return nil
+		}
+	}
+	return ErrChanging
+}
+
+// readOnce tells whether the file stayed as it was while it was read.
+func (d *digester) readOnce(ctx context.Context, file *os.File, f *found, v *verdict) (bool, error) {
+	before, err := file.Stat()
+	if err != nil {
+		return false, err
+	}
+	if !before.Mode().IsRegular() {
+		return false, errors.New("it is no longer a file")
+	}
+	d.hash.Reset()
+	var size int64
+	for {
+		n, err := file.Read(d.buf)
+		if size == 0 && n > 0 {
+			*v = sniff(d.buf[:n])
+		}
+		size += int64(n)
+		d.hash.Write(d.buf[:n])
+		if d.told != nil {
+			d.told(int64(n))
+		}
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return false, err
+		}
+		if err := ctx.Err(); err != nil {
+			return false, err
+		}
+	}
+	after, err := file.Stat()
+	if err != nil {
+		return false, err
+	}
+	f.id = identify(after)
+	if f.id != identify(before) || size != after.Size() {
+		return false, nil
+	}
+	d.hash.Sum(f.Digest[:0])
+	f.Size, f.ModTime, f.Mode = size, after.ModTime(), fileMode(after.Mode(), d.keepModes)
+	return true, nil
+}

@@ -1,0 +1,100 @@
+package content
+
+import (
+	"bytes"
+	"regexp"
+	"slices"
+
+	"tartine/internal/filter"
+)
+
+// Finding is content that looks like a secret or does not belong on a server.
+type Finding struct {
+	Path   string // in the tree
+	Folder bool
+	Why    string
+}
+
+// guarded is the names that the guard stops at. Patterns are those of package filter.
+var guarded = []struct {
+	patterns []string
+	why      string
+}{
+	{[]string{".git", ".hg/", ".svn/", ".bzr/", "CVS/"}, "version-control folder"},
+	{[]string{".env*"}, "environment file"},
+	{[]string{".htpasswd", ".netrc", ".pgpass", ".my.cnf", ".npmrc", ".aws/", ".ssh/"}, "stored passwords or logins"},
+	{[]string{"*.p12", "*.pfx", "*.jks", "*.keystore", "*.kdbx"}, "key store"},
+	{[]string{"*.sql", "*.sql.{gz,bz2,xz,zst,zip}", "*.dump"}, "database dump"},
+	{[]string{"*~", "*.bak", "*.orig", "*.sw[a-p]", ".#*", "#*#"}, "editor backup"},
+	{[]string{"tartine.yaml", ".tartine/", ".*.tartine/"}, "Tartine's own settings or record"},
+}
+
+var guardRules = func() (rules []*filter.Rule) {
+	for _, g := range guarded {
+		for _, pattern := range g.patterns {
+			rule, err := filter.NewRule(pattern, g.why)
+			if err != nil {
+				panic(err) // a slip in the table above
+			}
+			rules = append(rules, rule)
+		}
+	}
+	return rules
+}()
+
+// guardName looks at a name alone. The path is relative to the source.
+func guardName(path string, folder bool, allow []*filter.Rule) (Finding, bool) {
+	for _, rule := range guardRules {
+		if rule.Matches(path, folder) && !allowed(path, folder, allow) {
+			return Finding{Folder: folder, Why: rule.Place}, true
+		}
+	}
+	return Finding{}, false
+}
+
+func allowed(path string, folder bool, allow []*filter.Rule) bool {
+	if len(allow) == 0 {
+		return false
+	}
+	set := filter.Set{Includes: allow}
+	return set.Decide(path, folder).Taken
+}
+
+// verdict is what a file's first bytes give away. Its numbers stand in the digest cache.
+type verdict byte
+
+const (
+	harmless verdict = iota
+	privateKey
+	database
+)
+
+func (v verdict) why() string {
+	return [...]string{"", "private key", "database"}[v]
+}
+
+// pemKey is the first line of a private key in PEM (RFC 7468) or in its OpenSSH and OpenPGP kin.
+var pemKey = regexp.MustCompile(`(?m)^-----BEGIN [A-Z0-9 ]*PRIVATE KEY( BLOCK)?-----`)
+
+// ordinaryPEM is how many bytes are searched of a file that does not begin as PEM does: a key further down is a page
+// about keys.
+const ordinaryPEM = 1 << 10
+
+// sniff judges a file by its beginning, of which it should be given some kilobytes: a key may follow a certificate.
+func sniff(head []byte) verdict {
+	head = bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n")
+	begins := func(start string) bool { return bytes.HasPrefix(head, []byte(start)) }
+	switch {
+	case slices.ContainsFunc([]string{"PuTTY-User-Key-File-", "SSH PRIVATE KEY FILE FORMAT"}, begins):
+		return privateKey
+	case slices.ContainsFunc([]string{"SQLite format 3\x00", "PGDMP", "-- MySQL dump", "-- MariaDB dump", "--\n-- PostgreSQL database"}, begins):
+		return database
+	}
+	if !begins("-----BEGIN ") {
+		head = head[:min(len(head), ordinaryPEM)]
+	}
+	if bytes.Contains(head, []byte("PRIVATE KEY")) && pemKey.Match(head) {
+		return privateKey
+	}
+	return harmless
+}

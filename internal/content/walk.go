@@ -1,0 +1,301 @@
+package content
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sync"
+	"unicode/utf8"
+
+	"golang.org/x/sync/errgroup"
+
+	"tartine/internal/filter"
+	"tartine/internal/fsys"
+	"tartine/internal/manifest"
+)
+
+// walker collects what one source brings. Folders are read at the same time, as many as there are jobs.
+type walker struct {
+	source *Source
+	index  int32
+	opt    *Options
+	single bool
+	group  *errgroup.Group
+
+	mu       sync.Mutex
+	found    []found
+	leftOut  []LeftOut
+	failed   []Failure
+	findings []Finding
+}
+
+// haul is what one folder brings. It is handed over whole, so that readers of different folders seldom meet.
+type haul struct {
+	found    []found
+	leftOut  []LeftOut
+	failed   []Failure
+	findings []Finding
+}
+
+func (w *walker) take(h *haul) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.found = append(w.found, h.found...)
+	w.leftOut = append(w.leftOut, h.leftOut...)
+	w.failed = append(w.failed, h.failed...)
+	w.findings = append(w.findings, h.findings...)
+}
+
+// folder is one folder on the way down.
+type folder struct {
+	local    string // on this machine
+	relative string // to the source; "." is the source itself
+	decision filter.Decision
+	chain    *ancestor
+}
+
+// ancestor is a folder that the walk is inside of; a followed link must not lead back to one.
+type ancestor struct {
+	info  fs.FileInfo
+	above *ancestor
+}
+
+func (w *walker) walk(ctx context.Context) error {
+	info, err := os.Stat(w.source.Path)
+	if err != nil {
+		var inner *fs.PathError
+		if errors.As(err, &inner) {
+			err = inner.Err
+		}
+		return &SourceError{w.source.Path, err}
+	}
+	switch {
+	case info.Mode().IsRegular():
+		w.single = true
+		w.walkFile(info)
+		return nil
+	case !info.IsDir():
+		return &SourceError{w.source.Path, fmt.Errorf("it is a %s, neither a folder nor a file", kindOf(info.Mode()))}
+	}
+	if w.source.Name != "" {
+		return &SourceError{w.source.Path, errors.New(`it is a folder: "name" is for single files`)}
+	}
+	if _, err := os.ReadDir(w.source.Path); err != nil {
+		return &SourceError{w.source.Path, errors.Unwrap(err)}
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(w.opt.Jobs)
+	w.group = group
+	top := folder{w.source.Path, ".", w.source.Rules.Root(), &ancestor{info: info}}
+	group.Go(func() error { return w.walkFolder(ctx, top) })
+	return group.Wait()
+}
+
+// walkFile takes a source that is a single file.
+func (w *walker) walkFile(info fs.FileInfo) {
+	if w.source.Name == "" {
+		w.source.Name = filepath.Base(w.source.Path)
+	}
+	var h haul
+	if w.decide(&h, folder{relative: ".", decision: w.source.Rules.Root()}, w.source.Name, false).Taken {
+		w.addFile(&h, fsys.Join(w.source.Dest, w.source.Name), info)
+	}
+	w.take(&h)
+}
+
+func (w *walker) walkFolder(ctx context.Context, dir folder) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	var h haul
+	defer w.take(&h)
+	listing, err := readFolder(dir.local)
+	if err != nil {
+		h.fail(w.path(dir.relative), dir.local, err)
+	}
+	for _, item := range listing {
+		relative := fsys.Join(dir.relative, item.name)
+		if !utf8.ValidString(item.name) {
+			h.leave(LeftOut{Path: w.path(relative), Source: int(w.index), Reason: "the name is not valid UTF-8"})
+			continue
+		}
+		if item.err != nil {
+			h.fail(w.path(relative), filepath.Join(dir.local, item.name), item.err)
+			continue
+		}
+		if err := w.visit(ctx, &h, dir, relative, item); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// visit decides about one name in a folder and takes what is behind it.
+func (w *walker) visit(ctx context.Context, h *haul, dir folder, relative string, item item) error {
+	local := filepath.Join(dir.local, item.name)
+	info := item.info
+	if info.Mode()&fs.ModeSymlink != 0 && w.opt.Links == FollowLinks {
+		followed, err := os.Stat(local)
+		if err != nil {
+			if w.decide(h, dir, relative, false).Taken {
+				h.fail(w.path(relative), local, fmt.Errorf("the link leads nowhere: %w", errors.Unwrap(err)))
+			}
+			return nil
+		}
+		info = followed
+	}
+	decision := w.decide(h, dir, relative, info.IsDir())
+	switch mode := info.Mode(); {
+	case decision.Excluded():
+	case mode.IsDir():
+		return w.visitFolder(ctx, h, dir, folder{local, relative, decision, nil}, info)
+	case !decision.Taken:
+	case mode.IsRegular():
+		w.addFile(h, w.path(relative), info)
+	case mode&fs.ModeSymlink != 0 && w.opt.Links == SkipLinks:
+		h.leave(LeftOut{Path: w.path(relative), Source: int(w.index), Reason: "links are skipped"})
+	case mode&fs.ModeSymlink != 0:
+		target, err := os.Readlink(local)
+		if err != nil {
+			h.fail(w.path(relative), local, err)
+			return nil
+		}
+		h.found = append(h.found, found{source: w.index, Entry: manifest.Entry{
+			Path: w.path(relative), Kind: manifest.Link, Link: filepath.ToSlash(target)}})
+	default:
+		h.leave(LeftOut{Path: w.path(relative), Source: int(w.index), Reason: "it is a " + kindOf(mode) + ", which is never sent"})
+	}
+	return nil
+}
+
+func (w *walker) visitFolder(ctx context.Context, h *haul, above, dir folder, info fs.FileInfo) error {
+	dir.chain = &ancestor{info, above.chain}
+	if w.opt.Links == FollowLinks {
+		for a := above.chain; a != nil; a = a.above {
+			if os.SameFile(a.info, info) {
+				h.fail(w.path(dir.relative), dir.local, errors.New("the link leads back to a folder that it stands in"))
+				return nil
+			}
+		}
+	}
+	if finding, ok := guardName(dir.relative, true, w.opt.Allow); ok {
+		finding.Path = w.path(dir.relative)
+		h.findings = append(h.findings, finding)
+		return nil
+	}
+	if dir.decision.Taken {
+		mode := manifest.DirMode
+		if w.opt.KeepModes {
+			mode = info.Mode().Perm()
+		}
+		size := int64(0)
+		if !isEmpty(dir.local) {
+			size = -1 // stays only if something below it does
+		}
+		if size == 0 || mode != manifest.DirMode {
+			h.found = append(h.found, found{source: w.index, Entry: manifest.Entry{
+				Path: w.path(dir.relative), Kind: manifest.Dir, Mode: mode, Size: size}})
+		}
+	}
+	walk := func() error { return w.walkFolder(ctx, dir) }
+	if !w.group.TryGo(walk) {
+		return walk()
+	}
+	return nil
+}
+
+func isEmpty(dir string) bool {
+	f, err := os.Open(dir)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	names, _ := f.Readdirnames(1)
+	return len(names) == 0
+}
+
+// decide applies the rules and notes what they leave out.
+func (w *walker) decide(h *haul, above folder, relative string, isFolder bool) filter.Decision {
+	decision := w.source.Rules.Step(above.decision, relative, isFolder)
+	if decision.Excluded() || !decision.Taken && !isFolder {
+		h.leave(LeftOut{Path: w.path(relative), Source: int(w.index), Folder: isFolder, By: &decision})
+	}
+	return decision
+}
+
+func (w *walker) addFile(h *haul, path string, info fs.FileInfo) {
+	if finding, ok := guardName(w.source.relative(path), false, w.opt.Allow); ok {
+		finding.Path = path
+		h.findings = append(h.findings, finding)
+	}
+	id := identify(info)
+	h.found = append(h.found, found{source: w.index, id: id, Entry: manifest.Entry{
+		Path: path, Mode: fileMode(info.Mode(), w.opt.KeepModes), Size: info.Size(), ModTime: info.ModTime()}})
+}
+
+func fileMode(mode fs.FileMode, keep bool) fs.FileMode {
+	switch {
+	case keep:
+		return mode.Perm()
+	case mode&0o111 != 0:
+		return manifest.ExecMode
+	default:
+		return manifest.FileMode
+	}
+}
+
+// path turns a path relative to the source into one of the tree.
+func (w *walker) path(relative string) string { return fsys.Join(w.source.Dest, relative) }
+
+func (h *haul) leave(l LeftOut) { h.leftOut = append(h.leftOut, l) }
+
+func (h *haul) fail(path, local string, err error) {
+	var inner *fs.PathError
+	if errors.As(err, &inner) {
+		err = inner.Err
+	}
+	h.failed = append(h.failed, Failure{path, local, err})
+}
+
+func kindOf(mode fs.FileMode) string {
+	switch {
+	case mode&fs.ModeNamedPipe != 0:
+		return "pipe"
+	case mode&fs.ModeSocket != 0:
+		return "socket"
+	case mode&fs.ModeDevice != 0:
+		return "device"
+	case mode&fs.ModeSymlink != 0:
+		return "link"
+	default:
+		return "special file"
+	}
+}
+
+// item is one name in a folder.
+type item struct {
+	name string
+	info fs.FileInfo
+	err  error
+}
+
+func readFolder(dir string) ([]item, error) {
+	f, err := os.Open(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	entries, err := f.ReadDir(-1)
+	items := make([]item, 0, len(entries))
+	for _, entry := range entries {
+		info, err := entry.Info()
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // removed since the folder was read
+		}
+		items = append(items, item{entry.Name(), info, err})
+	}
+	return items, err
+}

@@ -1,0 +1,266 @@
+// Package deploy is the way from content to a verified site: scan and survey at the same time, compare, refuse what
+// is unsafe, stage, publish, verify, record.
+//
+// It prints nothing and asks nobody: what happens is told to a Watch, and what needs consent is returned.
+package deploy
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"tartine/internal/content"
+	"tartine/internal/diff"
+	"tartine/internal/filter"
+	"tartine/internal/fsys"
+	"tartine/internal/manifest"
+	"tartine/internal/site"
+)
+
+// Site is a site as a deployment sees it, wherever its engine runs.
+type Site interface {
+	Survey(ctx context.Context) (*site.Survey, error)
+	Resolve(ctx context.Context, survey *site.Survey, open []int, told func(bytes int64)) error
+	Recover(ctx context.Context, user string) (int, error)
+	Deploy(ctx context.Context, plan *site.Plan, watch *site.Watch) (*site.Outcome, error)
+	Abilities() fsys.Abilities
+}
+
+// Compare says by what files are compared.
+type Compare string
+
+// The ways to compare.
+const (
+	ByHash  Compare = "hash" // by content
+	ByTime  Compare = "time" // by size and time, which needs no look at the content
+	Nothing Compare = "none" // not at all: everything is sent
+)
+
+// Options says what a deployment may do.
+type Options struct {
+	Compare      Compare
+	RemoveStrays bool
+	MakeRoot     bool // make the folders above the root too
+	Partial      bool // publish what arrived although some did not
+	Generator    string
+	Origin       *manifest.Origin
+}
+
+// Comparison is the content beside the site.
+type Comparison struct {
+	Tree   *content.Tree
+	Survey *site.Survey
+	Result *diff.Result
+}
+
+// Look scans the content and surveys the site at the same time and compares them. It changes nothing. Told is called
+// with bytes as they are read at the site; it may be nil.
+func Look(ctx context.Context, s Site, sources []content.Source, scan content.Options, compare Compare, told func(int64)) (*Comparison, error) {
+	c := &Comparison{}
+	group, both := errgroup.WithContext(ctx)
+	group.Go(func() (err error) {
+		c.Tree, err = content.Scan(both, sources, scan)
+		return err
+	})
+	group.Go(func() (err error) {
+		c.Survey, err = s.Survey(both)
+		return err
+	})
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	rule := ruleFor(s, compare)
+	open := diff.Unresolved(c.Tree.Entries, c.Survey.Found, c.Survey.Entries(), rule)
+	if err := s.Resolve(ctx, c.Survey, open, told); err != nil {
+		return nil, err
+	}
+	c.Result = diff.Compare(c.Tree.Entries, c.Survey.Found, c.Survey.Entries(), rule, c.keeps())
+	return c, nil
+}
+
+func ruleFor(s Site, compare Compare) diff.Rule {
+	able := s.Abilities()
+	return diff.Rule{Modes: able.Modes, Times: compare == ByTime, Nothing: compare == Nothing, TimeStep: able.TimeStep}
+}
+
+// keeps tells which paths of the site are left alone because what they should be could not be read.
+func (c *Comparison) keeps() func(string) bool {
+	if len(c.Tree.Failed)+len(c.Tree.Refused) == 0 {
+		return nil
+	}
+	failed := map[string]bool{}
+	for _, f := range slices.Concat(c.Tree.Failed, c.Tree.Refused) {
+		failed[f.Path] = true
+	}
+	return func(path string) bool {
+		for ; path != "."; path, _ = fsys.Split(path) {
+			if failed[path] {
+				return true
+			}
+		}
+		return failed["."]
+	}
+}
+
+// SendBytes gives how many bytes a deployment would send.
+func (c *Comparison) SendBytes() (files int, bytes int64) {
+	for i := range c.Result.Changes {
+		if c.Result.Changes[i].Sends() {
+			files++
+			bytes += c.Result.Changes[i].Want.Size
+		}
+	}
+	return files, bytes
+}
+
+// Unchanged tells whether a deployment would have nothing to do, not even to record.
+func (c *Comparison) Unchanged(opt Options) bool {
+	return !c.Result.Publishes(opt.RemoveStrays) && !c.Result.Stale && c.Survey.Recorded != nil &&
+		c.Survey.Recorded.Tree() == c.wanted().Tree()
+}
+
+func (c *Comparison) wanted() *manifest.Manifest { return &manifest.Manifest{Entries: c.Tree.Entries} }
+
+// TreeDigest gives the tree digest of the content.
+func (c *Comparison) TreeDigest() manifest.Digest { return c.wanted().Tree() }
+
+// Refusals are the reasons for which a deployment must not go on until the settings or the content are changed.
+var (
+	ErrGuard   = errors.New("the content holds what does not belong on a server")
+	ErrLinks   = errors.New("links lead out of the tree")
+	ErrBlocked = errors.New("what stands at the site is in the way, and no deployment put it there")
+	ErrCase    = errors.New("names differ only in case, which the far side ignores")
+)
+
+// Refusal is one of the errors above with the paths that it is about.
+type Refusal struct {
+	Reason error
+	Paths  []string // sorted, each with a reason of its own behind it where there is one
+}
+
+func (r *Refusal) Error() string { return r.Reason.Error() }
+
+func (r *Refusal) Unwrap() error { return r.Reason }
+
+// Refuse finds the first reason not to deploy, or nil.
+func (c *Comparison) Refuse(opt Options) error {
+	var paths []string
+	for _, f := range c.Tree.Findings {
+		name := f.Path
+		if f.Folder {
+			name += "/"
+		}
+		paths = append(paths, fmt.Sprintf("%s  (%s)", name, f.Why))
+	}
+	if len(paths) > 0 {
+		return &Refusal{ErrGuard, paths}
+	}
+	for _, f := range c.Tree.Refused {
+		paths = append(paths, fmt.Sprintf("%s  (%v)", f.Path, f.Err))
+	}
+	if len(paths) > 0 {
+		return &Refusal{ErrLinks, paths}
+	}
+	if c.Survey.FoldsCase {
+		if err := refuseCase(c.Tree.Entries); err != nil {
+			return err
+		}
+	}
+	if paths = diff.Blockers(c.Result, opt.RemoveStrays); len(paths) > 0 {
+		return &Refusal{ErrBlocked, paths}
+	}
+	return nil
+}
+
+func refuseCase(entries []manifest.Entry) error {
+	var paths []string
+	for _, clash := range content.CaseClashes(entries) {
+		paths = append(paths, clash.First+"  and  "+clash.Second)
+	}
+	if len(paths) > 0 {
+		return &Refusal{ErrCase, paths}
+	}
+	return nil
+}
+
+// Consent is what a person must agree to before a deployment. Each list is sorted.
+type Consent struct {
+	Empty    bool     // the content is empty: everything that was deployed would go
+	Drifted  []string // altered or removed by somebody since the last deployment
+	Replaced []string // would be overwritten, and no deployment put them there
+	Removed  []string // strays that would be removed
+}
+
+// Needed tells whether there is anything to agree to.
+func (c *Consent) Needed() bool {
+	return c.Empty || len(c.Drifted)+len(c.Replaced)+len(c.Removed) > 0
+}
+
+// Consent gives what must be agreed to.
+func (c *Comparison) Consent(opt Options) *Consent {
+	out := &Consent{Empty: len(c.Tree.Entries) == 0 && len(c.Survey.Found) > 0}
+	for i := range c.Result.Changes {
+		change := &c.Result.Changes[i]
+		switch {
+		case change.Drifted:
+			out.Drifted = append(out.Drifted, change.Path)
+		case change.Foreign:
+			out.Replaced = append(out.Replaced, change.Path)
+		case change.Status == diff.Stray && opt.RemoveStrays:
+			out.Removed = append(out.Removed, change.Path)
+		}
+	}
+	return out
+}
+
+// DefaultLast is what is published last: pages, which refer to everything else.
+var DefaultLast = []string{"*.html", "*.htm", "*.xhtml", "*.php", "sitemap*.xml", "feed.xml"}
+
+// Run deploys what was compared. It must have been asked for refusals and consent before.
+func Run(ctx context.Context, s Site, c *Comparison, opt Options, watch *site.Watch) (*site.Outcome, error) {
+	isPage, err := pages(DefaultLast)
+	if err != nil {
+		return nil, err
+	}
+	plan := &site.Plan{
+		Want: c.Tree.Entries, Survey: c.Survey, Result: c.Result, Keep: c.keeps(), IsPage: isPage,
+		Open:      c.open,
+		Generator: opt.Generator, Origin: opt.Origin,
+		RemoveStrays: opt.RemoveStrays, MakeParents: opt.MakeRoot, Partial: opt.Partial, Incomplete: len(c.Tree.Failed) > 0,
+	}
+	out, err := s.Deploy(ctx, plan, watch)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range c.Tree.Failed {
+		out.Failed = append(out.Failed, site.Failure{Path: f.Path, Err: f.Err})
+		out.Verified = false
+	}
+	slices.SortFunc(out.Failed, func(a, b site.Failure) int { return strings.Compare(a.Path, b.Path) })
+	return out, nil
+}
+
+func (c *Comparison) open(path string) (io.ReadCloser, error) {
+	i, ok := c.Tree.Find(path)
+	if !ok {
+		return nil, fmt.Errorf("%s is not part of the content", path)
+	}
+	return c.Tree.Open(i)
+}
+
+func pages(patterns []string) (func(string) bool, error) {
+	set := &filter.Set{}
+	for _, pattern := range patterns {
+		rule, err := filter.NewRule(pattern, "pages")
+		if err != nil {
+			return nil, err
+		}
+		set.Includes = append(set.Includes, rule)
+	}
+	return func(path string) bool { return set.Decide(path, false).Taken }, nil
+}

@@ -1,0 +1,286 @@
+// Package diff compares the tree that should stand with the tree that was found and the tree that was recorded.
+//
+// Every path gets one status:
+//
+//	new      in the content and not at the site
+//	changed  at both and different
+//	same     at both and equal
+//	retired  recorded by an earlier deployment, found, and no longer in the content
+//	stray    found, not in the content, and never recorded
+//
+// Beside its status a path may be drifted: recorded by a deployment, and altered or removed by somebody else since. A
+// path whose found content is what is wanted has not drifted, whoever put it there.
+package diff
+
+import (
+	"io/fs"
+	"slices"
+	"strings"
+	"time"
+
+	"tartine/internal/manifest"
+)
+
+// Status is one of the words above.
+type Status string
+
+// The statuses of a path.
+const (
+	New     Status = "new"
+	Changed Status = "changed"
+	Same    Status = "same"
+	Retired Status = "retired"
+	Stray   Status = "stray"
+)
+
+// Found is an entry that a survey found. A digest of zero is not known.
+type Found struct {
+	manifest.Entry
+	Other  fs.FileMode // the type of what is no file, link or folder; 0 otherwise
+	Filled bool        // a folder that something stands in
+}
+
+// Rule says what counts as equal.
+type Rule struct {
+	Modes    bool // permission bits are compared
+	Times    bool // files of the same size and time are taken for the same without a look at their content
+	Nothing  bool // every file counts as changed
+	TimeStep time.Duration
+}
+
+// Change is one path that is not the same, or that is the same and must be recorded so.
+type Change struct {
+	Path   string
+	Status Status
+	Want   *manifest.Entry // nil: not in the content
+	Found  *Found          // nil: not at the site
+	// Drifted tells that somebody else altered or removed what a deployment had put here.
+	Drifted bool
+	// Foreign tells that a deployment would overwrite or remove what no deployment put here as it stands.
+	Foreign bool
+	// ModeOnly tells that the bytes are right and only the mode is not.
+	ModeOnly bool
+}
+
+// Size gives the bytes to speak of: those that are wanted, else those that were found.
+func (c *Change) Size() int64 {
+	switch {
+	case c.Want != nil:
+		return max(c.Want.Size, 0)
+	case c.Found != nil:
+		return max(c.Found.Size, 0)
+	default:
+		return 0
+	}
+}
+
+// Sends tells whether a file's bytes must get to the site for this change.
+func (c *Change) Sends() bool {
+	return c.Want != nil && c.Want.Kind == manifest.File && !c.ModeOnly && (c.Status == New || c.Status == Changed)
+}
+
+// Result is what must change, sorted by path.
+type Result struct {
+	Changes   []Change
+	Same      int   // entries
+	SameBytes int64 //
+	Stale     bool  // something that is the same is recorded otherwise, or not at all
+}
+
+// Count gives the number of changes with a status and the bytes of their files.
+func (r *Result) Count(status Status) (n int, bytes int64) {
+	for i := range r.Changes {
+		if r.Changes[i].Status == status {
+			n++
+			bytes += r.Changes[i].Size()
+		}
+	}
+	return n, bytes
+}
+
+// Publishes tells whether a deployment has anything to do at the site. Strays count only when they are removed.
+func (r *Result) Publishes(removeStrays bool) bool {
+	return slices.ContainsFunc(r.Changes, func(c Change) bool { return c.Status != Stray || removeStrays })
+}
+
+// Unresolved gives the found files whose digest must be known before Compare: where the size leaves it open whether
+// they are as wanted, or as recorded.
+func Unresolved(want []manifest.Entry, found []Found, recorded []manifest.Entry, rule Rule) []int {
+	if rule.Nothing {
+		return nil
+	}
+	var open []int
+	walk(want, found, recorded, func(w *manifest.Entry, f int, r *manifest.Entry) {
+		if f < 0 || found[f].Kind != manifest.File || found[f].Other != 0 || !found[f].Digest.IsZero() {
+			return
+		}
+		asWanted := w != nil && w.Kind == manifest.File && (w.Size == found[f].Size || w.Size < 0) && !rule.Times
+		asRecorded := r != nil && r.Kind == manifest.File && (r.Size == found[f].Size || r.Size < 0)
+		if asWanted || asRecorded {
+			open = append(open, f)
+		}
+	})
+	return open
+}
+
+// Compare finds what must change. All three lists are sorted by path. Paths below a folder of which keep says true
+// are left as they are: they are wanted, but what they should be is not known.
+func Compare(want []manifest.Entry, found []Found, recorded []manifest.Entry, rule Rule, keep func(path string) bool) *Result {
+	out := &Result{}
+	walk(want, found, recorded, func(w *manifest.Entry, i int, r *manifest.Entry) {
+		var f *Found
+		if i >= 0 {
+			f = &found[i]
+		}
+		if w == nil && (f == nil || keep != nil && keep(f.Path)) {
+			return // gone already, or not to be judged
+		}
+		c := Change{Want: w, Found: f}
+		altered := r != nil && (f == nil || !equal(r, f, rule))
+		switch {
+		case w == nil:
+			c.Path, c.Status = f.Path, Stray
+			if r != nil {
+				c.Status, c.Drifted, c.Foreign = Retired, altered, altered
+			}
+			if f.Kind == manifest.Dir && (f.Filled || anyBelow(want, f.Path)) {
+				return // the folder follows from what stands in it, or will
+			}
+		case f == nil:
+			c.Path, c.Status, c.Drifted = w.Path, New, altered
+		case !rule.Nothing && equal(w, f, rule), rule.Nothing && w.Kind != manifest.File && equal(w, f, rule):
+			out.Same++
+			out.SameBytes += max(w.Size, 0)
+			if r == nil || !r.Equal(*w) || w.Kind == manifest.File && !SameTime(r.ModTime, f.ModTime, rule.TimeStep) {
+				out.Stale = true
+			}
+			return
+		default:
+			c.Path, c.Status = w.Path, Changed
+			c.Drifted = altered
+			c.Foreign = r == nil || altered
+			c.ModeOnly = w.Kind == f.Kind && f.Other == 0 && sameContent(w, f, rule) && !rule.Nothing
+		}
+		out.Changes = append(out.Changes, c)
+	})
+	return out
+}
+
+// anyBelow tells whether any entry lies below a folder.
+func anyBelow(entries []manifest.Entry, folder string) bool {
+	prefix := folder + "/"
+	i, _ := slices.BinarySearchFunc(entries, prefix, func(e manifest.Entry, p string) int { return strings.Compare(e.Path, p) })
+	return i < len(entries) && strings.HasPrefix(entries[i].Path, prefix)
+}
+
+// equal tells whether what was found is what an entry says.
+func equal(e *manifest.Entry, f *Found, rule Rule) bool {
+	if f.Other != 0 || e.Kind != f.Kind || !sameContent(e, f, rule) {
+		return false
+	}
+	return !rule.Modes || e.Kind == manifest.Link || e.Mode == f.Mode
+}
+
+func sameContent(e *manifest.Entry, f *Found, rule Rule) bool {
+	switch {
+	case e.Kind == manifest.Link:
+		return e.Link == f.Link
+	case e.Kind == manifest.Dir:
+		return true
+	case !f.Digest.IsZero():
+		return e.Digest == f.Digest
+	case rule.Times && e.Size == f.Size:
+		return SameTime(e.ModTime, f.ModTime, rule.TimeStep)
+	default:
+		return false // the size had said so, or the content could not be read
+	}
+}
+
+// SameTime tells whether two times are the same to a granularity.
+func SameTime(a, b time.Time, step time.Duration) bool {
+	return a.UnixNano()/int64(step) == b.UnixNano()/int64(step)
+}
+
+// walk calls visit for each path of the three lists, in order, with what each has of it.
+func walk(want []manifest.Entry, found []Found, recorded []manifest.Entry, visit func(w *manifest.Entry, f int, r *manifest.Entry)) {
+	var w, f, r int
+	for w < len(want) || f < len(found) || r < len(recorded) {
+		var path string
+		first := true
+		earliest := func(p string) {
+			if first || p < path {
+				path, first = p, false
+			}
+		}
+		if w < len(want) {
+			earliest(want[w].Path)
+		}
+		if f < len(found) {
+			earliest(found[f].Path)
+		}
+		if r < len(recorded) {
+			earliest(recorded[r].Path)
+		}
+		var (
+			wanted, record *manifest.Entry
+			at             = -1
+		)
+		if w < len(want) && want[w].Path == path {
+			wanted = &want[w]
+			w++
+		}
+		if f < len(found) && found[f].Path == path {
+			at = f
+			f++
+		}
+		if r < len(recorded) && recorded[r].Path == path {
+			record = &recorded[r]
+			r++
+		}
+		visit(wanted, at, record)
+	}
+}
+
+// Blockers gives the found paths that stand in the way of what is wanted: files where a folder must go, and folders,
+// with what is in them, where a file or link must go. Paths that a deployment removes anyway are not among them.
+func Blockers(r *Result, removeStrays bool) []string {
+	var (
+		out      []string
+		leaves   = map[string]bool{} // paths that will be files or links
+		folders  = map[string]bool{} // paths that will be folders
+		addAbove = func(p string) {
+			for dir := parent(p); dir != "" && !folders[dir]; dir = parent(dir) {
+				folders[dir] = true
+			}
+		}
+	)
+	for i := range r.Changes {
+		if c := &r.Changes[i]; c.Want != nil && (c.Status == New || c.Status == Changed) {
+			addAbove(c.Path)
+			if c.Want.Kind == manifest.Dir {
+				folders[c.Path] = true
+			} else {
+				leaves[c.Path] = true
+			}
+		}
+	}
+	for i := range r.Changes {
+		c := &r.Changes[i]
+		if c.Status != Stray || removeStrays {
+			continue
+		}
+		if folders[c.Path] && c.Found.Kind != manifest.Dir {
+			out = append(out, c.Path)
+			continue
+		}
+		for dir := parent(c.Path); dir != ""; dir = parent(dir) {
+			if leaves[dir] {
+				out = append(out, c.Path)
+				break
+			}
+		}
+	}
+	return out
+}
+
+func parent(path string) string { return path[:max(strings.LastIndexByte(path, '/'), 0)] }

@@ -1,0 +1,192 @@
+// Package fsys is what a site needs of the place where it stands: a few file operations, each of them whole.
+//
+// The packages below it implement FS for a local folder (osfs) and for a server's SFTP subsystem (sftpfs). All of them
+// pass the suite in fsystest; that suite is the full statement of what an FS does.
+package fsys
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"tartine/internal/manifest"
+)
+
+// FS is a tree of files below a base folder. Names are slash-separated and relative to the base, which is ".".
+//
+// Errors match fs.ErrNotExist, fs.ErrExist and fs.ErrPermission where that is their cause, and ErrLost when the
+// connection to the far end is gone. No name leads out of the base through "..". Methods may be called from several
+// goroutines at once.
+type FS interface {
+	// Lstat describes a name without following a link.
+	Lstat(ctx context.Context, name string) (Info, error)
+	// List describes what stands in a folder, in any order. Info.Name is the last element, as the far end spells it.
+	List(ctx context.Context, dir string) ([]Info, error)
+	// Open reads a file. It fails for a folder and does not follow a link out of the base.
+	Open(ctx context.Context, name string) (io.ReadCloser, error)
+	// Put writes a whole file, in the place of one that stands there unless attr.New, and returns the bytes written.
+	// When it fails, part of a file may remain under the name.
+	Put(ctx context.Context, name string, content io.Reader, attr Attr) (int64, error)
+	// SetAttr gives a file or folder another mode, and another time unless that is zero.
+	SetAttr(ctx context.Context, name string, attr Attr) error
+	// Symlink makes a new link that says target.
+	Symlink(ctx context.Context, target, name string) error
+	// Mkdir makes one folder with exactly this mode.
+	Mkdir(ctx context.Context, name string, mode fs.FileMode) error
+	// Rename moves a file, link or folder; a file or link that stands at the new name is replaced.
+	Rename(ctx context.Context, from, to string) error
+	// Remove removes a file, a link, or an empty folder.
+	Remove(ctx context.Context, name string) error
+	// Abilities tells what can be relied on.
+	Abilities() Abilities
+	Close() error
+}
+
+// Syncer is an FS that can make everything written so far durable in one step. Without it each Put does so for itself.
+type Syncer interface {
+	Sync(ctx context.Context) error
+}
+
+// Digester is an FS whose far end can compute digests. Each is called once for every name that it could read, perhaps
+// from several goroutines; ErrUnsupported means that it can't after all.
+type Digester interface {
+	Digests(ctx context.Context, names []string, each func(i int, digest manifest.Digest)) error
+}
+
+var (
+	// ErrLost tells that the connection to the far end is gone.
+	ErrLost = errors.New("the connection was lost")
+	// ErrUnsupported tells that the far end cannot do what was asked.
+	ErrUnsupported = errors.New("the far end cannot do this")
+)
+
+// Info describes one name.
+type Info struct {
+	Name    string
+	Mode    fs.FileMode // type and permission bits
+	Size    int64       // bytes of a file
+	ModTime time.Time
+	Link    string // what a link says
+}
+
+// Attr is what a file has beside its bytes.
+type Attr struct {
+	Mode    fs.FileMode // permission bits
+	ModTime time.Time   // zero: leave it to the far end
+	New     bool        // fail with fs.ErrExist where something stands
+}
+
+// Abilities tells what the far end can do.
+type Abilities struct {
+	AtomicReplace bool          // Rename replaces in one step: at no time is the name missing
+	Modes         bool          // permission bits are kept
+	Links         bool          // symbolic links can be made
+	TimeStep      time.Duration // times are kept to this granularity
+	FarDigests    string        // how digests are computed at the far end; empty: by reading back
+}
+
+// Join joins names, either of which may be ".".
+func Join(dir, name string) string {
+	switch {
+	case dir == ".":
+		return name
+	case name == ".":
+		return dir
+	default:
+		return dir + "/" + name
+	}
+}
+
+// Split parts a name into its folder ("." at the top) and its last element.
+func Split(name string) (dir, base string) {
+	if slash := strings.LastIndexByte(name, '/'); slash >= 0 {
+		return name[:slash], name[slash+1:]
+	}
+	return ".", name
+}
+
+// Digests computes the digests of files, at the far end where that can be, else by reading them back with as many as
+// jobs in flight. Each is called once for every name, perhaps from several goroutines, with the digest or with why
+// there is none. It returns how many the far end computed; its error is ErrLost or that of the context.
+func Digests(ctx context.Context, f FS, names []string, jobs int, each func(i int, digest manifest.Digest, err error)) (far int, err error) {
+	if len(names) == 0 {
+		return 0, nil
+	}
+	var count atomic.Int64
+	done := make([]atomic.Bool, len(names))
+	if far, ok := f.(Digester); ok {
+		err := far.Digests(ctx, names, func(i int, digest manifest.Digest) {
+			if !done[i].Swap(true) {
+				count.Add(1)
+				each(i, digest, nil)
+			}
+		})
+		if errors.Is(err, ErrLost) || ctx.Err() != nil {
+			return int(count.Load()), errors.Join(err, ctx.Err())
+		}
+	}
+	// What the far end passed over is read back, which also finds out why.
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(max(jobs, 1))
+	for i, name := range names {
+		if done[i].Load() {
+			continue
+		}
+		group.Go(func() error {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			digest, _, err := DigestOf(ctx, f, name)
+			if errors.Is(err, ErrLost) {
+				return err
+			}
+			each(i, digest, err)
+			return nil
+		})
+	}
+	return int(count.Load()), group.Wait()
+}
+
+// DigestOf reads a file back and returns its digest and its size in bytes.
+func DigestOf(ctx context.Context, f FS, name string) (manifest.Digest, int64, error) {
+	file, err := f.Open(ctx, name)
+	if err != nil {
+		return manifest.Digest{}, 0, err
+	}
+	defer file.Close()
+	hash := sha256.New()
+	buf := buffers.Get().(*[]byte)
+	defer buffers.Put(buf)
+	size, err := io.CopyBuffer(hash, struct{ io.Reader }{reader{ctx, file}}, *buf)
+	if err != nil {
+		return manifest.Digest{}, size, fmt.Errorf("read %s: %w", name, err)
+	}
+	return manifest.Digest(hash.Sum(nil)), size, nil
+}
+
+var buffers = sync.Pool{New: func() any { b := make([]byte, 128<<10); return &b }}
+
+// reader ends a long copy when its context is done.
+type reader struct {
+	ctx context.Context
+	in  io.Reader
+}
+
+func (r reader) Read(p []byte) (int, error) {
+	if err := r.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return r.in.Read(p)
+}
+
+// WithContext gives a reader that fails once the context is done.
+func WithContext(ctx context.Context, in io.Reader) io.Reader { return reader{ctx, in} }

@@ -1,0 +1,316 @@
+// Package fsystest is the conformance suite of fsys.FS: an implementation is done when it passes.
+package fsystest
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"fmt"
+	"io"
+	"io/fs"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tartine/internal/fsys"
+	"tartine/internal/manifest"
+)
+
+// Run runs the suite. Open gives an FS over an empty folder; it is called once for each test.
+func Run(t *testing.T, open func(t *testing.T) fsys.FS) {
+	for _, test := range []struct {
+		name string
+		run  func(t *testing.T, f *tested)
+	}{
+		{"PutWritesTheWholeFileWithItsModeAndTime", putWhole},
+		{"PutReplacesAndPutNewRefuses", putReplaces},
+		{"PutHandsOnTheErrorOfItsContent", putError},
+		{"RenameReplacesFilesAndLinks", renameReplaces},
+		{"RemoveTakesFilesLinksAndEmptyFolders", removes},
+		{"ListDescribesWithoutFollowing", lists},
+		{"MissingAndExistingNamesAreToldApart", errorsMatch},
+		{"AwkwardNamesSurvive", awkwardNames},
+		{"LinksOutOfTheBaseAreNotFollowed", noEscape},
+		{"DigestsAgreeWithTheBytes", digests},
+		{"SetAttrChangesModeAndTime", setAttr},
+		{"ManyAtOnce", manyAtOnce},
+		{"LargeFile", largeFile},
+		{"NamesTooLongFail", tooLong},
+		{"CancelledWorkFails", cancelled},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			f := open(t)
+			t.Cleanup(func() { f.Close() })
+			test.run(t, &tested{FS: f, ctx: t.Context()})
+		})
+	}
+}
+
+type tested struct {
+	fsys.FS
+	ctx context.Context
+}
+
+var anHour = time.Date(2026, 5, 1, 6, 30, 15, 0, time.UTC)
+
+func (f *tested) put(t *testing.T, name, content string) {
+	t.Helper()
+	size, err := f.Put(f.ctx, name, strings.NewReader(content), fsys.Attr{Mode: 0o644, ModTime: anHour})
+	require.NoError(t, err)
+	require.Equal(t, int64(len(content)), size)
+}
+
+func (f *tested) read(t *testing.T, name string) string {
+	t.Helper()
+	file, err := f.Open(f.ctx, name)
+	require.NoError(t, err)
+	defer file.Close()
+	content, err := io.ReadAll(file)
+	require.NoError(t, err)
+	return string(content)
+}
+
+func putWhole(t *testing.T, f *tested) {
+	for i, mode := range []fs.FileMode{0o644, 0o755, 0o600, 0o444} {
+		name := fmt.Sprintf("f%d", i)
+		_, err := f.Put(f.ctx, name, strings.NewReader("gannet"), fsys.Attr{Mode: mode, ModTime: anHour})
+		require.NoError(t, err)
+		info, err := f.Lstat(f.ctx, name)
+		require.NoError(t, err)
+		require.Equal(t, int64(6), info.Size)
+		require.True(t, info.Mode.IsRegular())
+		require.True(t, info.ModTime.Equal(anHour), info.ModTime)
+		if f.Abilities().Modes {
+			require.Equal(t, mode, info.Mode.Perm())
+		}
+	}
+	f.put(t, "none", "")
+	require.Empty(t, f.read(t, "none"))
+}
+
+func putReplaces(t *testing.T, f *tested) {
+	f.put(t, "a", "long and old")
+	f.put(t, "a", "new")
+	require.Equal(t, "new", f.read(t, "a"))
+	_, err := f.Put(f.ctx, "a", strings.NewReader("x"), fsys.Attr{Mode: 0o644, New: true})
+	require.ErrorIs(t, err, fs.ErrExist)
+	require.Equal(t, "new", f.read(t, "a"))
+	_, err = f.Put(f.ctx, "b", strings.NewReader("x"), fsys.Attr{Mode: 0o644, New: true})
+	require.NoError(t, err)
+	_, err = f.Put(f.ctx, "nowhere/b", strings.NewReader("x"), fsys.Attr{Mode: 0o644})
+	require.ErrorIs(t, err, fs.ErrNotExist)
+}
+
+func putError(t *testing.T, f *tested) {
+	broken := io.MultiReader(strings.NewReader("half"), errorReader{})
+	_, err := f.Put(f.ctx, "a", broken, fsys.Attr{Mode: 0o644})
+	require.ErrorIs(t, err, errBroken)
+}
+
+var errBroken = fmt.Errorf("the source broke")
+
+type errorReader struct{}
+
+func (errorReader) Read([]byte) (int, error) { return 0, errBroken }
+
+func renameReplaces(t *testing.T, f *tested) {
+	require.NoError(t, f.Mkdir(f.ctx, "d", 0o755))
+	f.put(t, "new", "new")
+	f.put(t, "d/old", "old")
+	require.NoError(t, f.Rename(f.ctx, "new", "d/old"))
+	require.Equal(t, "new", f.read(t, "d/old"))
+	_, err := f.Lstat(f.ctx, "new")
+	require.ErrorIs(t, err, fs.ErrNotExist)
+
+	if f.Abilities().Links {
+		require.NoError(t, f.Symlink(f.ctx, "nowhere", "link"))
+		f.put(t, "file", "file")
+		require.NoError(t, f.Rename(f.ctx, "file", "link"))
+		require.Equal(t, "file", f.read(t, "link"))
+	}
+	require.ErrorIs(t, f.Rename(f.ctx, "missing", "x"), fs.ErrNotExist)
+	f.put(t, "file", "file")
+	require.Error(t, f.Rename(f.ctx, "file", "d"), "a folder is not replaced")
+	require.NoError(t, f.Rename(f.ctx, "d", "e"))
+	require.Equal(t, "new", f.read(t, "e/old"))
+}
+
+func removes(t *testing.T, f *tested) {
+	require.NoError(t, f.Mkdir(f.ctx, "d", 0o755))
+	f.put(t, "d/a", "x")
+	require.Error(t, f.Remove(f.ctx, "d"), "a folder with content stays")
+	require.NoError(t, f.Remove(f.ctx, "d/a"))
+	if f.Abilities().Links {
+		f.put(t, "d/a", "x")
+		require.NoError(t, f.Symlink(f.ctx, "d", "link"))
+		require.NoError(t, f.Remove(f.ctx, "link"))
+		require.Equal(t, "x", f.read(t, "d/a"))
+		require.NoError(t, f.Remove(f.ctx, "d/a"))
+	}
+	require.NoError(t, f.Remove(f.ctx, "d"))
+	require.ErrorIs(t, f.Remove(f.ctx, "d"), fs.ErrNotExist)
+}
+
+func lists(t *testing.T, f *tested) {
+	require.NoError(t, f.Mkdir(f.ctx, "d", 0o750))
+	require.NoError(t, f.Mkdir(f.ctx, "d/sub", 0o700))
+	f.put(t, "d/a", "12345")
+	if f.Abilities().Links {
+		require.NoError(t, f.Symlink(f.ctx, "../d/a", "d/link"))
+		require.NoError(t, f.Symlink(f.ctx, "no where", "d/broken"))
+	}
+	found, err := f.List(f.ctx, "d")
+	require.NoError(t, err)
+	byName := map[string]fsys.Info{}
+	for _, info := range found {
+		byName[info.Name] = info
+	}
+	require.Equal(t, int64(5), byName["a"].Size)
+	require.True(t, byName["a"].ModTime.Equal(anHour))
+	require.True(t, byName["sub"].Mode.IsDir())
+	if f.Abilities().Modes {
+		require.Equal(t, fs.FileMode(0o700), byName["sub"].Mode.Perm())
+	}
+	if f.Abilities().Links {
+		require.Len(t, byName, 4)
+		require.Equal(t, "../d/a", byName["link"].Link)
+		require.Equal(t, "no where", byName["broken"].Link)
+		require.Equal(t, fs.ModeSymlink, byName["link"].Mode.Type())
+	}
+	all, err := f.List(f.ctx, ".")
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+}
+
+func errorsMatch(t *testing.T, f *tested) {
+	_, err := f.Lstat(f.ctx, "missing")
+	require.ErrorIs(t, err, fs.ErrNotExist)
+	_, err = f.Open(f.ctx, "missing")
+	require.ErrorIs(t, err, fs.ErrNotExist)
+	_, err = f.List(f.ctx, "missing")
+	require.ErrorIs(t, err, fs.ErrNotExist)
+	require.NoError(t, f.Mkdir(f.ctx, "d", 0o755))
+	require.ErrorIs(t, f.Mkdir(f.ctx, "d", 0o755), fs.ErrExist)
+	require.ErrorIs(t, f.Mkdir(f.ctx, "no/d", 0o755), fs.ErrNotExist)
+	_, err = f.Open(f.ctx, "d")
+	require.Error(t, err)
+	if f.Abilities().Links {
+		require.ErrorIs(t, f.Symlink(f.ctx, "x", "d"), fs.ErrExist)
+	}
+}
+
+// Awkward holds names that a file system of this kind must carry.
+var Awkward = []string{"a b", "-rf", "it's \"q\"", "back\\slash", "new\nline", "épée", "砂", "*?[x]", "$HOME;`x`", "#x", " x ", "tab\t", "cr\r"}
+
+func awkwardNames(t *testing.T, f *tested) {
+	for _, name := range Awkward {
+		f.put(t, name, name)
+		require.Equal(t, name, f.read(t, name))
+	}
+	found, err := f.List(f.ctx, ".")
+	require.NoError(t, err)
+	require.Len(t, found, len(Awkward))
+	_, err = fsys.Digests(f.ctx, f.FS, Awkward, 4, func(i int, d manifest.Digest, err error) {
+		require.NoError(t, err)
+		require.Equal(t, manifest.Digest(sha256.Sum256([]byte(Awkward[i]))), d, Awkward[i])
+	})
+	require.NoError(t, err)
+}
+
+func noEscape(t *testing.T, f *tested) {
+	if !f.Abilities().Links {
+		t.Skip("no links here")
+	}
+	require.NoError(t, f.Symlink(f.ctx, "/etc/hostname", "out"))
+	_, err := f.Open(f.ctx, "out")
+	require.Error(t, err)
+}
+
+func digests(t *testing.T, f *tested) {
+	var names []string
+	for i := range 50 {
+		names = append(names, fmt.Sprintf("f%d", i))
+		f.put(t, names[i], strings.Repeat("x", i*100))
+	}
+	names = append(names, "missing")
+	var mu sync.Mutex
+	seen := map[int]bool{}
+	_, err := fsys.Digests(f.ctx, f.FS, names, 4, func(i int, d manifest.Digest, err error) {
+		mu.Lock()
+		defer mu.Unlock()
+		require.False(t, seen[i])
+		seen[i] = true
+		if names[i] == "missing" {
+			require.ErrorIs(t, err, fs.ErrNotExist)
+			return
+		}
+		require.NoError(t, err)
+		require.Equal(t, manifest.Digest(sha256.Sum256(bytes.Repeat([]byte("x"), i*100))), d)
+	})
+	require.NoError(t, err)
+	require.Len(t, seen, len(names))
+}
+
+func setAttr(t *testing.T, f *tested) {
+	f.put(t, "a", "x")
+	later := anHour.Add(time.Hour)
+	require.NoError(t, f.SetAttr(f.ctx, "a", fsys.Attr{Mode: 0o755}))
+	info, err := f.Lstat(f.ctx, "a")
+	require.NoError(t, err)
+	require.True(t, info.ModTime.Equal(anHour))
+	if f.Abilities().Modes {
+		require.Equal(t, fs.FileMode(0o755), info.Mode.Perm())
+	}
+	require.NoError(t, f.SetAttr(f.ctx, "a", fsys.Attr{Mode: 0o644, ModTime: later}))
+	info, err = f.Lstat(f.ctx, "a")
+	require.NoError(t, err)
+	require.True(t, info.ModTime.Equal(later))
+}
+
+func manyAtOnce(t *testing.T, f *tested) {
+	var done sync.WaitGroup
+	errs := make(chan error, 200)
+	for i := range 200 {
+		done.Go(func() {
+			from, to := fmt.Sprintf("t%d", i), fmt.Sprintf("f%d", i)
+			_, err := f.Put(f.ctx, from, strings.NewReader(from), fsys.Attr{Mode: 0o644, ModTime: anHour})
+			if err == nil {
+				err = f.Rename(f.ctx, from, to)
+			}
+			errs <- err
+		})
+	}
+	done.Wait()
+	for range 200 {
+		require.NoError(t, <-errs)
+	}
+	found, err := f.List(f.ctx, ".")
+	require.NoError(t, err)
+	require.Len(t, found, 200)
+}
+
+func largeFile(t *testing.T, f *tested) {
+	content := bytes.Repeat([]byte("Gannet Rock "), 1<<20) // 12 MiB
+	size, err := f.Put(f.ctx, "large", bytes.NewReader(content), fsys.Attr{Mode: 0o644, ModTime: anHour})
+	require.NoError(t, err)
+	require.Equal(t, int64(len(content)), size)
+	digest, size, err := fsys.DigestOf(f.ctx, f.FS, "large")
+	require.NoError(t, err)
+	require.Equal(t, int64(len(content)), size)
+	require.Equal(t, manifest.Digest(sha256.Sum256(content)), digest)
+}
+
+func tooLong(t *testing.T, f *tested) {
+	_, err := f.Put(f.ctx, strings.Repeat("x", 300), strings.NewReader("x"), fsys.Attr{Mode: 0o644})
+	require.Error(t, err)
+}
+
+func cancelled(t *testing.T, f *tested) {
+	ctx, cancel := context.WithCancel(f.ctx)
+	cancel()
+	_, err := f.Put(ctx, "a", strings.NewReader("x"), fsys.Attr{Mode: 0o644})
+	require.ErrorIs(t, err, context.Canceled)
+}

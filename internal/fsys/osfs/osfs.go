@@ -1,0 +1,159 @@
+// Package osfs is a folder of this machine as an fsys.FS.
+//
+// Everything goes through an os.Root, so no name and no link leads out of the base. On Windows permission bits are
+// not kept.
+package osfs
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"runtime"
+	"time"
+
+	"tartine/internal/fsys"
+)
+
+// FS implements fsys.FS.
+type FS struct {
+	root *os.Root
+}
+
+var _ fsys.FS = (*FS)(nil)
+
+// Open opens a folder that stands.
+func Open(base string) (*FS, error) {
+	root, err := os.OpenRoot(base)
+	if err != nil {
+		return nil, err
+	}
+	return &FS{root: root}, nil
+}
+
+// Close lets go of the base folder.
+func (f *FS) Close() error { return f.root.Close() }
+
+// Abilities implements fsys.FS.
+func (f *FS) Abilities() fsys.Abilities {
+	return fsys.Abilities{AtomicReplace: true, Modes: runtime.GOOS != "windows", Links: true, TimeStep: time.Nanosecond}
+}
+
+// Lstat implements fsys.FS.
+func (f *FS) Lstat(_ context.Context, name string) (fsys.Info, error) {
+	info, err := f.root.Lstat(name)
+	if err != nil {
+		return fsys.Info{}, err
+	}
+	return f.describe(info, name)
+}
+
+func (f *FS) describe(info fs.FileInfo, name string) (fsys.Info, error) {
+	out := fsys.Info{Name: info.Name(), Mode: info.Mode(), Size: info.Size(), ModTime: info.ModTime()}
+	if info.Mode()&fs.ModeSymlink != 0 {
+		var err error
+		if out.Link, err = f.root.Readlink(name); err != nil {
+			return out, err
+		}
+	}
+	return out, nil
+}
+
+// List implements fsys.FS.
+func (f *FS) List(ctx context.Context, dir string) ([]fsys.Info, error) {
+	folder, err := f.root.Open(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer folder.Close()
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	found, err := folder.Readdir(-1)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]fsys.Info, 0, len(found))
+	for _, info := range found {
+		described, err := f.describe(info, fsys.Join(dir, info.Name()))
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, described)
+	}
+	return out, nil
+}
+
+// Open implements fsys.FS.
+func (f *FS) Open(_ context.Context, name string) (io.ReadCloser, error) {
+	info, err := f.root.Stat(name)
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() { // opening a pipe would wait for its other end
+		return nil, &fs.PathError{Op: "open", Path: name, Err: fmt.Errorf("not a file: %w", fs.ErrInvalid)}
+	}
+	return f.root.Open(name)
+}
+
+// Put implements fsys.FS.
+func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (int64, error) {
+	flags := os.O_WRONLY | os.O_CREATE | os.O_TRUNC
+	if attr.New {
+		flags |= os.O_EXCL
+	}
+	file, err := f.root.OpenFile(name, flags, 0o600)
+	if err != nil {
+		return 0, err
+	}
+	size, err := io.Copy(struct{ io.Writer }{file}, fsys.WithContext(ctx, content))
+	if err == nil && f.Abilities().Modes {
+		err = file.Chmod(attr.Mode.Perm())
+	}
+	if err == nil && !syncsAll {
+		err = file.Sync()
+	}
+	if closing := file.Close(); err == nil {
+		err = closing
+	}
+	if err == nil && !attr.ModTime.IsZero() {
+		err = f.root.Chtimes(name, time.Time{}, attr.ModTime)
+	}
+	return size, err
+}
+
+// SetAttr implements fsys.FS.
+func (f *FS) SetAttr(_ context.Context, name string, attr fsys.Attr) error {
+	if f.Abilities().Modes {
+		if err := f.root.Chmod(name, attr.Mode.Perm()); err != nil {
+			return err
+		}
+	}
+	if attr.ModTime.IsZero() {
+		return nil
+	}
+	return f.root.Chtimes(name, time.Time{}, attr.ModTime)
+}
+
+// Symlink implements fsys.FS.
+func (f *FS) Symlink(_ context.Context, target, name string) error {
+	return f.root.Symlink(target, name)
+}
+
+// Mkdir implements fsys.FS.
+func (f *FS) Mkdir(_ context.Context, name string, mode fs.FileMode) error {
+	if err := f.root.Mkdir(name, mode.Perm()); err != nil {
+		return err
+	}
+	if !f.Abilities().Modes {
+		return nil
+	}
+	return f.root.Chmod(name, mode.Perm()) // whatever the umask says
+}
+
+// Rename implements fsys.FS.
+func (f *FS) Rename(_ context.Context, from, to string) error { return f.root.Rename(from, to) }
+
+// Remove implements fsys.FS.
+func (f *FS) Remove(_ context.Context, name string) error { return f.root.Remove(name) }

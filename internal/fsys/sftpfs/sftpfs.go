@@ -1,0 +1,309 @@
+// Package sftpfs is a folder at a server's SFTP subsystem as an fsys.FS.
+//
+// It speaks version 3 of the protocol (draft-ietf-secsh-filexfer-02) and uses OpenSSH's extensions where the server
+// offers them: posix-rename@openssh.com for a rename that replaces, fsync@openssh.com for durable files. Times are
+// kept to the second, from 1970 to 2106. Where the server also gives a shell, digests are computed there.
+package sftpfs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"math"
+	"net"
+	"os"
+	"path"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/sync/errgroup"
+
+	"tartine/internal/fsys"
+)
+
+// Exec runs a command at the server. It fails with fsys.ErrUnsupported where there is no shell.
+type Exec func(ctx context.Context, command string, stdin io.Reader, stdout io.Writer) error
+
+// FS implements fsys.FS and fsys.Digester.
+type FS struct {
+	client    *sftp.Client
+	base      string // absolute
+	exec      Exec
+	abilities fsys.Abilities
+	durable   bool
+}
+
+var (
+	_ fsys.FS       = (*FS)(nil)
+	_ fsys.Digester = (*FS)(nil)
+)
+
+// linksAtOnce is how many links of one folder are read at the same time.
+const linksAtOnce = 16
+
+// New gives the folder base, an absolute path, through a client that the FS closes in the end. Exec may be nil.
+func New(client *sftp.Client, base string, exec Exec) *FS {
+	_, atomic := client.HasExtension("posix-rename@openssh.com")
+	_, durable := client.HasExtension("fsync@openssh.com")
+	f := &FS{client: client, base: base, exec: exec, durable: durable,
+		abilities: fsys.Abilities{AtomicReplace: atomic, Modes: true, Links: true, TimeStep: time.Second}}
+	if exec != nil {
+		f.abilities.FarDigests = "sha256sum"
+	}
+	return f
+}
+
+// Close ends the SFTP session.
+func (f *FS) Close() error { return f.client.Close() }
+
+// Abilities implements fsys.FS.
+func (f *FS) Abilities() fsys.Abilities { return f.abilities }
+
+// full gives the absolute path of a name; one that would climb out with ".." stays at the top.
+func (f *FS) full(name string) string { return path.Join(f.base, path.Join("/", name)) }
+
+// mend gives an error the form that fsys.FS promises, with the operation and the full name in it once.
+func (f *FS) mend(op, name string, err error) error {
+	if err == nil {
+		return nil
+	}
+	var inner *fs.PathError
+	if errors.As(err, &inner) {
+		err = inner.Err
+	}
+	var status *sftp.StatusError
+	switch {
+	case errors.Is(err, sftp.ErrSSHFxConnectionLost), errors.Is(err, io.EOF), errors.Is(err, io.ErrClosedPipe), errors.Is(err, syscall.EPIPE), errors.Is(err, net.ErrClosed):
+		err = fsys.ErrLost
+	case errors.As(err, &status):
+		err = errors.New(strings.TrimSpace(strings.TrimPrefix(strings.Trim(statusText(status), `"`), "sftp:")))
+	}
+	return &fs.PathError{Op: op, Path: f.full(name), Err: err}
+}
+
+// statusText turns what the server says of a failure into a phrase. Version 3 has one code for most failures, so the
+// likeliest causes are named with it.
+func statusText(status *sftp.StatusError) string {
+	switch status.FxCode() {
+	case sftp.ErrSSHFxFailure:
+		return "the server refused without a reason (disk full, quota, or a name it cannot hold)"
+	case sftp.ErrSSHFxOpUnsupported:
+		return "the server cannot do this"
+	case sftp.ErrSSHFxBadMessage:
+		return "the server did not understand (a name too long, or one it cannot hold)"
+	}
+	return status.Error()
+}
+
+// Lstat implements fsys.FS.
+func (f *FS) Lstat(ctx context.Context, name string) (fsys.Info, error) {
+	if err := ctx.Err(); err != nil {
+		return fsys.Info{}, err
+	}
+	info, err := f.client.Lstat(f.full(name))
+	if err != nil {
+		return fsys.Info{}, f.mend("look up", name, err)
+	}
+	out := describe(info)
+	if out.Mode&fs.ModeSymlink != 0 {
+		if out.Link, err = f.client.ReadLink(f.full(name)); err != nil {
+			return out, f.mend("read link", name, err)
+		}
+	}
+	return out, nil
+}
+
+func describe(info fs.FileInfo) fsys.Info {
+	return fsys.Info{Name: info.Name(), Mode: info.Mode(), Size: info.Size(), ModTime: info.ModTime()}
+}
+
+// List implements fsys.FS.
+func (f *FS) List(ctx context.Context, dir string) ([]fsys.Info, error) {
+	found, err := f.client.ReadDirContext(ctx, f.full(dir))
+	if err != nil {
+		return nil, f.mend("list", dir, err)
+	}
+	out := make([]fsys.Info, len(found))
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(linksAtOnce)
+	for i, info := range found {
+		out[i] = describe(info)
+		if strings.ContainsAny(out[i].Name, "/\x00") || out[i].Name == "" {
+			return nil, f.mend("list", dir, fmt.Errorf("the server returned the name %q, which cannot stand in a folder", out[i].Name))
+		}
+		if out[i].Mode&fs.ModeSymlink == 0 {
+			continue
+		}
+		group.Go(func() error {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			link, err := f.client.ReadLink(f.full(fsys.Join(dir, out[i].Name)))
+			out[i].Link = link
+			return f.mend("read link", fsys.Join(dir, out[i].Name), err)
+		})
+	}
+	return out, group.Wait()
+}
+
+// Open implements fsys.FS.
+func (f *FS) Open(ctx context.Context, name string) (io.ReadCloser, error) {
+	info, err := f.Lstat(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode.IsRegular() { // the server would wait at a pipe, and follow a link anywhere
+		return nil, f.mend("open", name, fmt.Errorf("not a file: %w", fs.ErrInvalid))
+	}
+	file, err := f.client.Open(f.full(name))
+	if err != nil {
+		return nil, f.mend("open", name, err)
+	}
+	return &reading{File: file, fs: f, name: name}, nil
+}
+
+// reading gives the errors of a file that is read their right form.
+type reading struct {
+	*sftp.File
+	fs   *FS
+	name string
+}
+
+func (r *reading) Read(p []byte) (int, error) {
+	n, err := r.File.Read(p)
+	if err != nil && err != io.EOF {
+		err = r.fs.mend("read", r.name, err)
+	}
+	return n, err
+}
+
+// Put implements fsys.FS.
+func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (int64, error) {
+	flags := os.O_WRONLY | os.O_CREATE | os.O_TRUNC
+	if attr.New {
+		flags |= os.O_EXCL
+	}
+	if err := ctx.Err(); err != nil {
+		return 0, err
+	}
+	file, err := f.client.OpenFile(f.full(name), flags)
+	if err != nil {
+		if attr.New && !errors.Is(err, fs.ErrPermission) {
+			if _, there := f.client.Lstat(f.full(name)); there == nil {
+				err = fs.ErrExist // version 3 has no code for it
+			}
+		}
+		return 0, f.mend("write", name, err)
+	}
+	size, err := file.ReadFrom(sized(fsys.WithContext(ctx, content), content))
+	if err == nil {
+		err = f.client.Chmod(f.full(name), attr.Mode.Perm())
+	}
+	if err == nil && f.durable {
+		err = file.Sync()
+	}
+	if closing := file.Close(); err == nil {
+		err = closing
+	}
+	if err == nil && !attr.ModTime.IsZero() {
+		err = f.chtimes(name, attr.ModTime)
+	}
+	if ctx.Err() != nil {
+		return size, ctx.Err()
+	}
+	return size, f.mend("write", name, err)
+}
+
+// sized hands on how long the content is, where that is known, so that the client keeps several writes in flight.
+func sized(in, original io.Reader) io.Reader {
+	if known, ok := original.(interface{ Size() int64 }); ok {
+		return sizedReader{in, known.Size()}
+	}
+	return in
+}
+
+type sizedReader struct {
+	io.Reader
+	size int64
+}
+
+func (s sizedReader) Size() int64 { return s.size }
+
+func (f *FS) chtimes(name string, mtime time.Time) error {
+	seconds := min(max(mtime.Unix(), 0), math.MaxUint32)
+	return f.client.Chtimes(f.full(name), time.Now(), time.Unix(seconds, 0))
+}
+
+// SetAttr implements fsys.FS.
+func (f *FS) SetAttr(ctx context.Context, name string, attr fsys.Attr) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	err := f.client.Chmod(f.full(name), attr.Mode.Perm())
+	if err == nil && !attr.ModTime.IsZero() {
+		err = f.chtimes(name, attr.ModTime)
+	}
+	return f.mend("set mode of", name, err)
+}
+
+// Symlink implements fsys.FS.
+func (f *FS) Symlink(ctx context.Context, target, name string) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	return f.mend("make link", name, f.existing(name, f.client.Symlink(target, f.full(name))))
+}
+
+// Mkdir implements fsys.FS.
+func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	err := f.existing(name, f.client.Mkdir(f.full(name)))
+	if err == nil {
+		err = f.client.Chmod(f.full(name), mode.Perm())
+	}
+	return f.mend("make folder", name, err)
+}
+
+// existing finds out whether making something failed because something stands there: version 3 has no code for it.
+func (f *FS) existing(name string, err error) error {
+	if err == nil || errors.Is(err, fs.ErrPermission) || errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if _, there := f.client.Lstat(f.full(name)); there == nil {
+		return fs.ErrExist
+	}
+	return err
+}
+
+// Rename implements fsys.FS. Without posix-rename@openssh.com a file that stands at the new name is removed first.
+func (f *FS) Rename(ctx context.Context, from, to string) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	if f.abilities.AtomicReplace {
+		return f.mend("rename to", to, f.client.PosixRename(f.full(from), f.full(to)))
+	}
+	err := f.client.Rename(f.full(from), f.full(to))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if info, there := f.client.Lstat(f.full(to)); there == nil && !info.IsDir() {
+			if err = f.client.Remove(f.full(to)); err == nil {
+				err = f.client.Rename(f.full(from), f.full(to))
+			}
+		}
+	}
+	return f.mend("rename to", to, err)
+}
+
+// Remove implements fsys.FS.
+func (f *FS) Remove(ctx context.Context, name string) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	return f.mend("remove", name, f.client.Remove(f.full(name)))
+}

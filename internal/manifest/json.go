@@ -1,0 +1,264 @@
+package manifest
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"time"
+	"unicode/utf8"
+)
+
+// entryJSON is an entry as it is written: size, mode and digest for a file; link for a link; dir for a folder, with
+// its mode when that is not 0755.
+type entryJSON struct {
+	Path   string  `json:"path"`
+	Size   *int64  `json:"size,omitempty"`
+	Mode   string  `json:"mode,omitempty"`
+	Digest *Digest `json:"digest,omitempty"`
+	Link   string  `json:"link,omitempty"`
+	Dir    bool    `json:"dir,omitempty"`
+	MTime  string  `json:"mtime,omitempty"`
+}
+
+func (e *Entry) toJSON() entryJSON {
+	out := entryJSON{Path: e.Path}
+	if !e.ModTime.IsZero() {
+		out.MTime = e.ModTime.UTC().Format(time.RFC3339Nano)
+	}
+	switch e.Kind {
+	case Link:
+		out.Link, out.MTime = e.Link, ""
+	case Dir:
+		out.Dir, out.MTime = true, ""
+		if e.Mode != DirMode {
+			out.Mode = fmt.Sprintf("%04o", e.Mode.Perm())
+		}
+	default:
+		out.Mode, out.Digest = fmt.Sprintf("%04o", e.Mode.Perm()), &e.Digest
+		if e.Size >= 0 {
+			out.Size = &e.Size
+		}
+	}
+	return out
+}
+
+func (in *entryJSON) toEntry() (e Entry, err error) {
+	e.Path = in.Path
+	if in.MTime != "" {
+		if e.ModTime, err = time.Parse(time.RFC3339Nano, in.MTime); err != nil {
+			return e, fmt.Errorf("mtime %q is not a time as in RFC 3339", in.MTime)
+		}
+	}
+	switch {
+	case in.Dir && in.Link == "" && in.Digest == nil && in.Size == nil:
+		e.Kind, e.Mode = Dir, DirMode
+	case in.Link != "" && !in.Dir && in.Digest == nil && in.Size == nil && in.Mode == "":
+		e.Kind, e.Link = Link, in.Link
+		return e, nil
+	case in.Digest != nil && !in.Dir && in.Link == "":
+		if in.Mode == "" {
+			return e, errors.New("a file needs a mode")
+		}
+		e.Size, e.Digest = -1, *in.Digest
+		if in.Size != nil {
+			if e.Size = *in.Size; e.Size < 0 {
+				return e, fmt.Errorf("size %d is negative", e.Size)
+			}
+		}
+	default:
+		return e, errors.New(`an entry has "digest" and "mode" (a file), "link" (a link) or "dir": true (a folder)`)
+	}
+	if in.Mode != "" {
+		e.Mode, err = parseMode(in.Mode)
+	}
+	return e, err
+}
+
+// WriteJSON writes the JSON form, one entry a line.
+func (m *Manifest) WriteJSON(w io.Writer) error {
+	out := bufio.NewWriterSize(w, 64<<10)
+	head := struct {
+		Version    int         `json:"version"`
+		Tree       Digest      `json:"tree"`
+		Created    string      `json:"created"`
+		Generator  string      `json:"generator"`
+		Origin     *Origin     `json:"origin,omitempty"`
+		Deployment *Deployment `json:"deployment,omitempty"`
+	}{Version, m.Tree(), m.Created.UTC().Format(time.RFC3339), m.Generator, m.Origin, m.Deployment}
+	first, err := json.Marshal(head)
+	if err != nil {
+		return fmt.Errorf("write manifest: %w", err)
+	}
+	out.Write(first[:len(first)-1])
+	out.WriteString(",\n\"entries\":[")
+	encoder := json.NewEncoder(out) // ends each value with a newline
+	encoder.SetEscapeHTML(false)
+	for i := range m.Entries {
+		if i > 0 {
+			out.WriteByte(',')
+		} else {
+			out.WriteByte('\n')
+		}
+		if err := encoder.Encode(m.Entries[i].toJSON()); err != nil {
+			return fmt.Errorf("write manifest: %w", err)
+		}
+	}
+	out.WriteString("]}\n")
+	if err := out.Flush(); err != nil {
+		return fmt.Errorf("write manifest: %w", err)
+	}
+	return nil
+}
+
+// ReadJSON reads the JSON form. What is wrong with it comes back as a *FormatError.
+func ReadJSON(r io.Reader) (*Manifest, error) {
+	text, err := io.ReadAll(r)
+	if err != nil {
+		return nil, fmt.Errorf("read manifest: %w", err)
+	}
+	return parseJSON(text)
+}
+
+func parseJSON(text []byte) (*Manifest, error) {
+	lines := lineCounter{text: text}
+	if !utf8.Valid(text) {
+		valid := 0
+		for r, size := utf8.DecodeRune(text); r != utf8.RuneError || size > 1; r, size = utf8.DecodeRune(text[valid:]) {
+			valid += size
+		}
+		return nil, &FormatError{Line: lines.at(int64(valid)), Reason: "the text is not valid UTF-8"}
+	}
+	var (
+		m       = &Manifest{}
+		decoder = json.NewDecoder(bytes.NewReader(text))
+		tree    *Digest
+		version int
+		seen    = map[string]bool{}
+	)
+	wrong := func(path, reason string) error {
+		return &FormatError{Line: lines.at(decoder.InputOffset()), Path: path, Reason: reason}
+	}
+	if token, err := decoder.Token(); err != nil || token != json.Delim('{') {
+		return nil, wrong("", "a manifest is a JSON object")
+	}
+	for decoder.More() {
+		token, err := decoder.Token()
+		if err != nil {
+			return nil, wrong("", err.Error())
+		}
+		key := token.(string)
+		if seen[key] {
+			return nil, wrong("", fmt.Sprintf("the key %q stands twice", key))
+		}
+		seen[key] = true
+		switch key {
+		case "version":
+			err = decoder.Decode(&version)
+		case "tree":
+			err = decoder.Decode(&tree)
+		case "created":
+			err = decoder.Decode(&m.Created)
+		case "generator":
+			err = decoder.Decode(&m.Generator)
+		case "origin":
+			err = decoder.Decode(&m.Origin)
+		case "deployment":
+			err = decoder.Decode(&m.Deployment)
+		case "entries":
+			var path string
+			if path, err = m.decodeEntries(decoder); err != nil {
+				return nil, wrong(path, err.Error())
+			}
+		default:
+			var ignored json.RawMessage
+			err = decoder.Decode(&ignored)
+		}
+		if err != nil {
+			return nil, wrong("", fmt.Sprintf("the key %q: %v", key, err))
+		}
+	}
+	if _, err := decoder.Token(); err != nil {
+		return nil, wrong("", "the manifest ends too early")
+	}
+	switch {
+	case version != Version:
+		return nil, &FormatError{Line: 1, Reason: fmt.Sprintf("version %d is not known: this program reads version %d", version, Version)}
+	case !seen["entries"]:
+		return nil, &FormatError{Line: 1, Reason: `the key "entries" is missing`}
+	case tree == nil:
+		return nil, &FormatError{Line: 1, Reason: `the key "tree" is missing`}
+	case *tree != m.Tree():
+		return nil, &FormatError{Line: 1, Reason: "the tree digest does not fit the entries"}
+	}
+	return m, nil
+}
+
+// decodeEntries reads the array of entries; with an error comes the path of the entry it is about.
+func (m *Manifest) decodeEntries(decoder *json.Decoder) (string, error) {
+	if token, err := decoder.Token(); err != nil || token != json.Delim('[') {
+		return "", errors.New(`"entries" is not an array`)
+	}
+	var check checker
+	for decoder.More() {
+		var written entryJSON
+		if err := decoder.Decode(&written); err != nil {
+			return written.Path, err
+		}
+		e, err := written.toEntry()
+		if err == nil {
+			err = check.check(&e)
+		}
+		if err != nil {
+			return written.Path, err
+		}
+		m.Entries = append(m.Entries, e)
+	}
+	_, err := decoder.Token()
+	return "", err
+}
+
+// lineCounter turns offsets into line numbers.
+type lineCounter struct{ text []byte }
+
+func (l lineCounter) at(offset int64) int {
+	return 1 + bytes.Count(l.text[:min(int(offset), len(l.text))], []byte("\n"))
+}
+
+// Read reads either form: text that begins with a brace is JSON, all other text a listing.
+func Read(r io.Reader) (*Manifest, error) {
+	in := bufio.NewReaderSize(r, 64<<10)
+	for {
+		c, err := in.ReadByte()
+		if err == io.EOF {
+			return &Manifest{}, nil
+		}
+		if err != nil {
+			return nil, fmt.Errorf("read manifest: %w", err)
+		}
+		if err := in.UnreadByte(); err != nil {
+			return nil, fmt.Errorf("read manifest: %w", err)
+		}
+		if c == '{' || c == ' ' || c == '\t' || c == '\n' || c == '\r' {
+			return ReadJSON(in)
+		}
+		return ReadListing(in)
+	}
+}
+
+// ReadFile reads a manifest of either form from a file.
+func ReadFile(name string) (*Manifest, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, fmt.Errorf("read manifest: %w", err)
+	}
+	defer f.Close()
+	m, err := Read(f)
+	if err != nil {
+		return nil, fmt.Errorf("read manifest %s: %w", name, err)
+	}
+	return m, nil
+}

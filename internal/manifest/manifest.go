@@ -1,0 +1,233 @@
+// Package manifest describes a tree of files in writing: every path with its kind, mode and content digest.
+//
+// A manifest has two written forms. The JSON form (see json.go) carries everything. The listing (see listing.go) is a
+// text that sha256sum -c accepts as it is. The tree digest is the SHA-256 of the listing, so that for a tree of plain
+// files whose names hold no newline it equals
+//
+//	find . -type f -printf '%P\n' | LC_ALL=C sort | xargs -d '\n' sha256sum | sha256sum
+//
+// Entries stand in bytewise order of their paths. A folder has an entry only when it is empty or when its mode is not
+// 0755: every other folder follows from the paths below it. Modification times ride along for the copy, but two
+// entries that differ in nothing else are equal and have the same tree digest.
+package manifest
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+	"time"
+	"unicode/utf8"
+)
+
+// Version is the version of the JSON form that this package reads and writes.
+const Version = 1
+
+// Modes that an entry has unless it says otherwise.
+const (
+	FileMode fs.FileMode = 0o644
+	ExecMode fs.FileMode = 0o755
+	DirMode  fs.FileMode = 0o755
+)
+
+// Kind is what stands at a path.
+type Kind uint8
+
+// The kinds of entry. Devices, sockets and pipes have none: they are never part of a tree.
+const (
+	File Kind = iota
+	Link
+	Dir
+)
+
+func (k Kind) String() string {
+	return [...]string{"file", "link", "folder"}[k]
+}
+
+// Digest is the SHA-256 of a file's bytes (FIPS 180-4).
+type Digest [sha256.Size]byte
+
+const digestPrefix = "sha256:"
+
+// String gives the digest as sha256:<64 hex digits>.
+func (d Digest) String() string { return digestPrefix + hex.EncodeToString(d[:]) }
+
+// Hex gives the 64 hex digits alone, as sha256sum prints them.
+func (d Digest) Hex() string { return hex.EncodeToString(d[:]) }
+
+// IsZero tells whether the digest is not known. (No content is known whose SHA-256 is all zero.)
+func (d Digest) IsZero() bool { return d == Digest{} }
+
+// MarshalText implements encoding.TextMarshaler.
+func (d Digest) MarshalText() ([]byte, error) { return []byte(d.String()), nil }
+
+// UnmarshalText implements encoding.TextUnmarshaler.
+func (d *Digest) UnmarshalText(text []byte) (err error) {
+	*d, err = ParseDigest(string(text))
+	return err
+}
+
+// ParseDigest reads sha256:<64 lower-case hex digits>.
+func ParseDigest(s string) (Digest, error) {
+	digits, ok := strings.CutPrefix(s, digestPrefix)
+	if !ok {
+		return Digest{}, fmt.Errorf("digest %q does not begin with %q", s, digestPrefix)
+	}
+	return parseHex(digits)
+}
+
+func parseHex(digits string) (d Digest, err error) {
+	if len(digits) != hex.EncodedLen(len(d)) || strings.ToLower(digits) != digits {
+		return d, fmt.Errorf("digest %q is not 64 lower-case hex digits", digits)
+	}
+	if _, err := hex.Decode(d[:], []byte(digits)); err != nil {
+		return Digest{}, fmt.Errorf("digest %q is not 64 lower-case hex digits", digits)
+	}
+	return d, nil
+}
+
+// Entry is one path of a tree.
+type Entry struct {
+	Path    string      // slash-separated, relative, see CheckPath
+	Kind    Kind        //
+	Mode    fs.FileMode // permission bits (0 to 0777) of a file or folder; 0 for a link
+	Size    int64       // bytes of a file; -1 when not known (an entry read from a listing)
+	Digest  Digest      // of a file
+	Link    string      // what a link says, as written
+	ModTime time.Time   // zero when not known; no part of equality
+}
+
+// Equal tells whether two entries describe the same path with the same kind, mode and content.
+// Sizes are not compared: files with the same digest have the same size.
+func (e Entry) Equal(o Entry) bool {
+	return e.Path == o.Path && e.SameContent(o) && e.Mode == o.Mode
+}
+
+// SameContent tells whether two entries have the same kind and, as files, the same bytes, as links, the same text.
+func (e Entry) SameContent(o Entry) bool {
+	return e.Kind == o.Kind && e.Digest == o.Digest && e.Link == o.Link
+}
+
+// Origin says where the content of a manifest came from. Every field may be empty.
+type Origin struct {
+	Commit string `json:"commit,omitempty"`
+	Branch string `json:"branch,omitempty"`
+	User   string `json:"user,omitempty"`
+	Host   string `json:"host,omitempty"`
+}
+
+// Deployment says how a manifest came to stand at a site. It is part of the site's record, never of a manifest that
+// is written elsewhere.
+type Deployment struct {
+	Number    int       `json:"number"` // from 1
+	At        time.Time `json:"at"`
+	User      string    `json:"user,omitempty"`
+	Host      string    `json:"host,omitempty"`
+	New       int       `json:"new"`
+	Changed   int       `json:"changed"`
+	Retired   int       `json:"retired"`
+	Same      int       `json:"same"`
+	SentFiles int       `json:"sent_files"`
+	SentBytes int64     `json:"sent_bytes"`
+	Partial   bool      `json:"partial,omitempty"` // some of the content could not be brought
+}
+
+// Manifest is a tree written down.
+type Manifest struct {
+	Created    time.Time
+	Generator  string
+	Origin     *Origin
+	Deployment *Deployment
+	Entries    []Entry // sorted bytewise by path, none twice
+}
+
+// Tree returns the tree digest.
+func (m *Manifest) Tree() Digest {
+	hash := sha256.New()
+	buf := make([]byte, 0, 64<<10)
+	for i := range m.Entries {
+		buf = appendListing(buf, &m.Entries[i])
+		if len(buf) > 60<<10 {
+			hash.Write(buf)
+			buf = buf[:0]
+		}
+	}
+	hash.Write(buf)
+	return Digest(hash.Sum(nil))
+}
+
+// CheckPath tells why a path cannot stand in a manifest: it must be valid UTF-8, relative, and free of empty
+// elements, "." and ".." and NUL bytes. Unicode is left as found.
+func CheckPath(path string) error {
+	switch {
+	case path == "":
+		return errors.New("the path is empty")
+	case !utf8.ValidString(path):
+		return errors.New("the path is not valid UTF-8")
+	case strings.IndexByte(path, 0) >= 0:
+		return errors.New("the path holds a NUL byte")
+	case path[0] == '/':
+		return errors.New("the path is absolute")
+	}
+	for element := range strings.SplitSeq(path, "/") {
+		switch element {
+		case "":
+			return errors.New("the path has an empty element")
+		case ".", "..":
+			return fmt.Errorf("the path has the element %q", element)
+		}
+	}
+	return nil
+}
+
+// checker finds entries that cannot follow those before them.
+type checker struct {
+	last   string
+	leaves map[string]bool // paths that can have nothing below them
+	parent string          // the folder checked last, known to be free of leaves
+}
+
+func (c *checker) check(e *Entry) error {
+	if err := CheckPath(e.Path); err != nil {
+		return err
+	}
+	if c.leaves == nil {
+		c.leaves = map[string]bool{}
+	} else if e.Path == c.last {
+		return errors.New("the path stands twice")
+	} else if e.Path < c.last {
+		return fmt.Errorf("the path is not in bytewise order: it comes after %q", c.last)
+	}
+	c.last = e.Path
+	if slash := strings.LastIndexByte(e.Path, '/'); slash > 0 && e.Path[:slash] != c.parent {
+		c.parent = e.Path[:slash]
+		for dir := c.parent; dir != ""; dir = dir[:max(strings.LastIndexByte(dir, '/'), 0)] {
+			if c.leaves[dir] {
+				return fmt.Errorf("the path lies below %q, which is no folder with content", dir)
+			}
+		}
+	}
+	if e.Kind != Dir || e.Mode == DirMode {
+		c.leaves[e.Path] = true
+		if e.Path == c.parent {
+			c.parent = ""
+		}
+	}
+	return nil
+}
+
+// FormatError says where a written manifest is wrong.
+type FormatError struct {
+	Line   int    // from 1
+	Path   string // of the entry, when it is known
+	Reason string
+}
+
+func (e *FormatError) Error() string {
+	if e.Path != "" {
+		return fmt.Sprintf("line %d: entry %q: %s", e.Line, e.Path, e.Reason)
+	}
+	return fmt.Sprintf("line %d: %s", e.Line, e.Reason)
+}

@@ -1,0 +1,169 @@
+package render
+
+import (
+	"fmt"
+	"path"
+	"strings"
+
+	"tartine/internal/content"
+	"tartine/internal/deploy"
+	"tartine/internal/diff"
+	"tartine/internal/manifest"
+)
+
+// Heading says what goes where.
+type Heading struct {
+	Site    string // the site's name; may be empty
+	Target  string // the target's name; empty for a bare address
+	Address string
+	Root    string // the root's path at the far end
+}
+
+func (h Heading) target() string {
+	if h.Target == "" {
+		return h.Address
+	}
+	return h.Target
+}
+
+// Landings shows where each source will stand.
+func (p *Printer) Landings(h Heading, tree *content.Tree) {
+	title := h.target()
+	if h.Target != "" {
+		title += "  " + h.Address
+	}
+	if h.Site != "" {
+		title = h.Site + " to " + title
+	}
+	p.printf("%s\n\n", title)
+	width, dest := 0, 0
+	for _, l := range tree.Landings {
+		width, dest = max(width, len(l.Source.Path)), max(dest, len(h.landing(l)))
+	}
+	for i, l := range tree.Landings {
+		lead := "lands"
+		if i > 0 {
+			lead = ""
+		}
+		p.printf("%-8s  %-*s  at  %-*s  %12s  %9s\n", lead, width, l.Source.Path, dest, h.landing(l), Count(l.Files, "file"), Bytes(l.Bytes))
+	}
+	p.printf("\n")
+}
+
+func (h Heading) landing(l content.Landing) string {
+	to := path.Join(h.Root, l.Source.Dest)
+	if l.Single {
+		return path.Join(to, l.Source.Name)
+	}
+	return strings.TrimSuffix(to, "/") + "/"
+}
+
+// Comparison shows counts and bytes first, then names.
+func (p *Printer) Comparison(c *deploy.Comparison, removeStrays bool) {
+	p.counts(c, removeStrays)
+	p.printf("\n")
+	var list []row
+	for _, status := range []diff.Status{diff.New, diff.Changed, diff.Retired, diff.Stray} {
+		shown, more := p.shorten(names(c, status))
+		list = append(list, shown...)
+		if more > 0 {
+			list = append(list, row{word: word(status), name: fmt.Sprintf("and %s more, which --verbose lists", Number(int64(more)))})
+		}
+	}
+	p.rows(list)
+	if len(list) > 0 {
+		p.printf("\n")
+	}
+}
+
+func (p *Printer) counts(c *deploy.Comparison, removeStrays bool) {
+	drifted := 0
+	for i := range c.Result.Changes {
+		if c.Result.Changes[i].Drifted {
+			drifted++
+		}
+	}
+	for _, status := range []diff.Status{diff.New, diff.Changed, diff.Retired, diff.Stray} {
+		n, bytes := c.Result.Count(status)
+		if n == 0 {
+			continue
+		}
+		note := ""
+		switch {
+		case status == diff.Retired:
+			note = "no longer in the content; removed by a deployment"
+		case status == diff.Stray && removeStrays:
+			note = "no deployment put them there; removed as asked"
+		case status == diff.Stray:
+			note = "no deployment put them there; left alone"
+		}
+		p.count(word(status), n, Bytes(bytes), note)
+	}
+	if drifted > 0 {
+		p.count("drifted", drifted, "", fmt.Sprintf("of the above: altered or removed at the site since deployment %d", c.Survey.Number()))
+	}
+	p.count("same", c.Result.Same, Bytes(c.Result.SameBytes), "")
+	if n := len(c.Tree.Failed); n > 0 {
+		p.count("failed", n, "", "cannot be read here")
+	}
+}
+
+func (p *Printer) count(w word, n int, bytes, note string) {
+	line := fmt.Sprintf("%s  %13s  %9s  %s", p.paint(w, 8), Count(n, "path"), bytes, note)
+	p.printf("%s\n", strings.TrimRight(line, " "))
+}
+
+// names lists the paths of one status.
+func names(c *deploy.Comparison, status diff.Status) []row {
+	var list []row
+	for i := range c.Result.Changes {
+		change := &c.Result.Changes[i]
+		if change.Status != status {
+			continue
+		}
+		r := row{word: word(status), name: Name(change.Path), size: Bytes(change.Size()), note: note(change)}
+		if e := change.Want; e != nil && e.Kind != manifest.File || e == nil && change.Found.Kind != manifest.File {
+			r.size = ""
+		}
+		list = append(list, r)
+	}
+	return list
+}
+
+func note(c *diff.Change) string {
+	var notes []string
+	if c.Want != nil && c.Found != nil && (c.Want.Kind != c.Found.Kind || c.Found.Other != 0) {
+		notes = append(notes, "was a "+c.Found.Kind.String())
+	}
+	if c.Want != nil && c.Want.Link != "" {
+		notes = append(notes, "link to "+Name(c.Want.Link))
+	}
+	if c.ModeOnly {
+		notes = append(notes, fmt.Sprintf("mode %04o to %04o", c.Found.Mode.Perm(), c.Want.Mode.Perm()))
+	}
+	if c.Drifted {
+		how := "altered"
+		if c.Found == nil {
+			how = "removed"
+		}
+		notes = append(notes, "drifted: "+how+" at the site")
+	}
+	return strings.Join(notes, ", ")
+}
+
+// Warnings names what a person should know and that stops nothing.
+func (p *Printer) Warnings(tree *content.Tree) {
+	for _, l := range tree.LeftOut {
+		if l.By == nil && l.Reason != "" && l.Reason != "links are skipped" {
+			p.Warn("left out: %s: %s", Name(l.Path), l.Reason)
+		}
+	}
+	const shown = 5
+	for i, c := range tree.Collisions {
+		if i == shown && !p.Verbose {
+			p.Warn("and %s more", Count(len(tree.Collisions)-shown, "such path"))
+			break
+		}
+		p.Warn("%s comes from %s; the same path in %s is shadowed", Name(c.Path), tree.Sources[c.Winner].Path, tree.Sources[c.Shadows[0]].Path)
+	}
+}

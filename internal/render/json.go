@@ -1,0 +1,140 @@
+package render
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+
+	"tartine/internal/deploy"
+	"tartine/internal/diff"
+	"tartine/internal/manifest"
+	"tartine/internal/site"
+)
+
+// sized is a path in JSON output.
+type sized struct {
+	Path string `json:"path"`
+	Size int64  `json:"size"`
+}
+
+type failed struct {
+	Path  string `json:"path"`
+	Error string `json:"error"`
+}
+
+func writeJSON(w io.Writer, value any) error {
+	encoder := json.NewEncoder(w)
+	encoder.SetEscapeHTML(false)
+	encoder.SetIndent("", "  ")
+	return encoder.Encode(value)
+}
+
+// ComparisonJSON writes a comparison as one object.
+func (p *Printer) ComparisonJSON(h Heading, c *deploy.Comparison) error {
+	out := struct {
+		Target    string   `json:"target"`
+		Same      int      `json:"same"`
+		New       []sized  `json:"new"`
+		Changed   []sized  `json:"changed"`
+		Retired   []sized  `json:"retired"`
+		Strays    []sized  `json:"strays"`
+		Drifted   []sized  `json:"drifted"`
+		Failed    []failed `json:"failed"`
+		SendBytes int64    `json:"send_bytes"`
+	}{h.target(), c.Result.Same, []sized{}, []sized{}, []sized{}, []sized{}, []sized{}, []failed{}, 0}
+	_, out.SendBytes = c.SendBytes()
+	for i := range c.Result.Changes {
+		change := &c.Result.Changes[i]
+		s := sized{change.Path, change.Size()}
+		switch change.Status {
+		case diff.New:
+			out.New = append(out.New, s)
+		case diff.Changed:
+			out.Changed = append(out.Changed, s)
+		case diff.Retired:
+			out.Retired = append(out.Retired, s)
+		case diff.Stray:
+			out.Strays = append(out.Strays, s)
+		}
+		if change.Drifted {
+			out.Drifted = append(out.Drifted, s)
+		}
+	}
+	for _, f := range c.Tree.Failed {
+		out.Failed = append(out.Failed, failed{f.Path, f.Err.Error()})
+	}
+	return writeJSON(p.Out, out)
+}
+
+// OutcomeJSON writes what a deployment did as one object. A nil outcome is one that had nothing to do.
+func (p *Printer) OutcomeJSON(c *deploy.Comparison, tree manifest.Digest, o *site.Outcome) error {
+	out := struct {
+		New        int             `json:"new"`
+		Changed    int             `json:"changed"`
+		Retired    int             `json:"retired"`
+		Same       int             `json:"same"`
+		SentFiles  int             `json:"sent_files"`
+		SentBytes  int64           `json:"sent_bytes"`
+		Failed     []failed        `json:"failed"`
+		Tree       manifest.Digest `json:"tree"`
+		Deployment int             `json:"deployment"`
+		Verified   bool            `json:"verified"`
+		Result     string          `json:"result"`
+	}{Same: c.Result.Same, Failed: []failed{}, Tree: tree, Result: "unchanged"}
+	out.New, _ = c.Result.Count(diff.New)
+	out.Changed, _ = c.Result.Count(diff.Changed)
+	out.Retired, _ = c.Result.Count(diff.Retired)
+	if o != nil {
+		out.SentFiles, out.SentBytes, out.Deployment, out.Verified = o.SentFiles, o.SentBytes, o.Number, o.Verified
+		out.Result = "deployed"
+		for _, f := range o.Failed {
+			out.Failed = append(out.Failed, failed{f.Path, fmt.Sprint(f.Err)})
+		}
+		if len(o.Failed) > 0 {
+			out.Result = "incomplete"
+		}
+	}
+	return writeJSON(p.Out, out)
+}
+
+// ReportJSON writes what a verification found as one object.
+func (p *Printer) ReportJSON(tree manifest.Digest, r *site.Report) error {
+	type altered struct {
+		Path   string `json:"path"`
+		Reason string `json:"reason"`
+	}
+	type difference struct {
+		Path  string `json:"path"`
+		Want  string `json:"want"`
+		Found string `json:"found"`
+	}
+	out := struct {
+		Result  string          `json:"result"`
+		Checked int             `json:"checked"`
+		Missing []sized         `json:"missing"`
+		Altered []altered       `json:"altered"`
+		Modes   []difference    `json:"modes"`
+		Links   []difference    `json:"links"`
+		Strays  []sized         `json:"strays"`
+		Tree    manifest.Digest `json:"tree"`
+	}{"match", r.Checked, []sized{}, []altered{}, []difference{}, []difference{}, []sized{}, tree}
+	if !r.Matches() {
+		out.Result = "differs"
+	}
+	for _, e := range r.Missing {
+		out.Missing = append(out.Missing, sized{e.Path, max(e.Size, 0)})
+	}
+	for _, a := range r.Altered {
+		out.Altered = append(out.Altered, altered{a.Path, a.Reason})
+	}
+	for _, m := range r.Modes {
+		out.Modes = append(out.Modes, difference{m.Path, fmt.Sprintf("%04o", m.Want), fmt.Sprintf("%04o", m.Found)})
+	}
+	for _, l := range r.Links {
+		out.Links = append(out.Links, difference{l.Path, l.Want, l.Found})
+	}
+	for _, e := range r.Strays {
+		out.Strays = append(out.Strays, sized{e.Path, max(e.Size, 0)})
+	}
+	return writeJSON(p.Out, out)
+}

@@ -1,0 +1,96 @@
+package render
+
+import (
+	"fmt"
+	"time"
+
+	"tartine/internal/deploy"
+	"tartine/internal/diff"
+	"tartine/internal/site"
+)
+
+// Deployed tells what a deployment did, the result last.
+func (p *Printer) Deployed(h Heading, c *deploy.Comparison, out *site.Outcome, took time.Duration) {
+	for _, f := range out.Failed {
+		p.printf("%s  %s  %v\n", p.paint("failed", 8), Name(f.Path), f.Err)
+	}
+	if len(out.Failed) > 0 {
+		p.printf("\n")
+	}
+	removed, _ := c.Result.Count(diff.Retired)
+	sent := fmt.Sprintf("%s, %s sent", Count(out.SentFiles, "file"), Bytes(out.SentBytes))
+	if out.Resumed > 0 {
+		sent += fmt.Sprintf(", %s sent earlier", Number(int64(out.Resumed)))
+	}
+	if removed > 0 && out.Number > 0 {
+		sent += fmt.Sprintf(", %s removed", Number(int64(removed)))
+	}
+	switch {
+	case len(out.Failed) > 0 && out.Number == 0:
+		p.printf("%s  %s. Nothing was published: the site is as it was.\n", p.paint("incomplete", 10), sent)
+		p.printf("%s  mend what failed and run it again: only what is missing is sent; or publish what arrived with --publish-partial\n", p.paint("next", 10))
+	case len(out.Failed) > 0:
+		p.printf("%s  deployment %d: %s; %s as said above\n", p.paint("incomplete", 10), out.Number, sent, Count(len(out.Failed), "path")+" failed")
+		p.printf("%s  mend what failed and run it again: only what is missing is sent\n", p.paint("next", 10))
+	default:
+		if out.Verified && out.Method != "" {
+			p.printf("%s  contents by digest (%s); names, sizes and modes looked up again\n", p.paint("verified", 10), out.Method)
+		}
+		p.printf("%s  deployment %d to %s: %s, in %s\n", p.paint("deployed", 10), out.Number, h.target(), sent, Duration(took))
+	}
+}
+
+// Unchanged tells that there was nothing to do, in one line.
+func (p *Printer) Unchanged(h Heading, c *deploy.Comparison) {
+	p.printf("%s  %s: %s as they should be since deployment %d, nothing sent\n", p.paint("unchanged", 10), h.target(), Count(c.Result.Same, "path"), c.Survey.Number())
+}
+
+// Duration gives a time span with the digits that matter.
+func Duration(d time.Duration) string {
+	switch {
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	default:
+		return fmt.Sprintf("%d min %02d s", int(d.Minutes()), int(d.Seconds())%60)
+	}
+}
+
+// Verified tells what a verification found, the result last.
+func (p *Printer) Verified(h Heading, r *site.Report) {
+	var list []row
+	for _, e := range r.Missing {
+		list = append(list, row{word: "missing", name: Name(e.Path)})
+	}
+	for _, a := range r.Altered {
+		list = append(list, row{word: "altered", name: Name(a.Path), note: a.Reason})
+	}
+	for _, m := range r.Modes {
+		list = append(list, row{word: "mode", name: Name(m.Path), note: fmt.Sprintf("is %04o, should be %04o", m.Found, m.Want)})
+	}
+	for _, l := range r.Links {
+		list = append(list, row{word: "link", name: Name(l.Path), note: linkNote(l)})
+	}
+	for _, e := range r.Strays {
+		list = append(list, row{word: "stray", name: Name(e.Path)})
+	}
+	p.rows(list)
+	if r.Matches() {
+		p.printf("%s  %s: %s checked by content, %s read\n", p.paint("match", 10), h.target(), Count(r.Checked, "path"), Bytes(r.Bytes))
+		return
+	}
+	p.printf("\n%s  %s: %d missing, %d altered, %d with another mode, %d other links, %s; %s checked\n", p.paint("differs", 10), h.target(),
+		len(r.Missing), len(r.Altered), len(r.Modes), len(r.Links), Count(len(r.Strays), "stray"), Count(r.Checked, "path"))
+}
+
+func linkNote(l site.LinkDifference) string {
+	switch {
+	case l.Want == "":
+		return "is a link to " + Name(l.Found) + ", should be none"
+	case l.Found == "":
+		return "should be a link to " + Name(l.Want)
+	default:
+		return "leads to " + Name(l.Found) + ", should lead to " + Name(l.Want)
+	}
+}

@@ -1,0 +1,47 @@
+package render
+
+import (
+	"fmt"
+	"strings"
+)
+
+// OnErr gives a printer for the other writer.
+func (p *Printer) OnErr(color bool) *Printer {
+	return &Printer{Out: p.Err, Err: p.Err, Color: color, Verbose: p.Verbose}
+}
+
+// Problem writes what is wrong, the paths that it is about, and the next step.
+func (p *Printer) Problem(what string, paths []string, next string) {
+	p.printf("%s  %s\n", p.paint("error", 8), what)
+	shown := paths
+	if len(paths) > namesShown && !p.Verbose {
+		shown = paths[:namesShown]
+	}
+	for _, path := range shown {
+		p.printf("%s  %s\n", strings.Repeat(" ", 8), Name(path))
+	}
+	if more := len(paths) - len(shown); more > 0 {
+		p.printf("%s  and %s more\n", strings.Repeat(" ", 8), Number(int64(more)))
+	}
+	if next != "" {
+		p.printf("%s  %s\n", p.paint("next", 8), next)
+	}
+}
+
+// WouldSend ends a report that changed nothing.
+func (p *Printer) WouldSend(h Heading, files int, bytes int64, changes bool) {
+	if !changes {
+		p.printf("%s  the site is as it should be\n", p.paint("unchanged", 10))
+		return
+	}
+	name := h.Target
+	if name == "" {
+		name = h.Address
+	}
+	p.printf("Nothing was changed. A deployment would send %s, %s: tartine deploy %s\n", Count(files, "file"), Bytes(bytes), name)
+}
+
+// Line writes one line of text.
+func (p *Printer) Line(format string, args ...any) {
+	p.printf("%s\n", fmt.Sprintf(format, args...))
+}

@@ -1,0 +1,144 @@
+// Package render turns comparisons, outcomes and reports into text for a person and JSON for a program.
+//
+// Reports and JSON go to one writer, warnings and progress to another. Status is always a word; colour repeats it.
+package render
+
+import (
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+)
+
+// Printer writes for one run.
+type Printer struct {
+	Out, Err io.Writer
+	Color    bool // on Out
+	Verbose  bool // list every name
+	Quiet    bool // no text on Out
+}
+
+// namesShown is how many names of one status are listed unless all are asked for.
+const namesShown = 40
+
+// word is one of the words that begin a line, with the colour that repeats it (ECMA-48 SGR parameters).
+type word string
+
+var colours = map[word]string{
+	"new": "96", "changed": "94", "retired": "90", "stray": "33", "drifted": "95", "failed": "91",
+	"missing": "91", "altered": "91", "mode": "93", "link": "93",
+	"deployed": "1;92", "unchanged": "1;92", "match": "1;92", "verified": "92", "differs": "1;91", "incomplete": "1;93",
+	"error": "1;91", "warning": "93",
+}
+
+// paint gives a word in its colour, filled up to a width.
+func (p *Printer) paint(w word, width int) string {
+	text := string(w) + strings.Repeat(" ", max(width-len(w), 0))
+	if code, ok := colours[w]; ok && p.Color {
+		return "\x1b[" + code + "m" + text + "\x1b[0m"
+	}
+	return text
+}
+
+func (p *Printer) printf(format string, args ...any) {
+	if !p.Quiet {
+		fmt.Fprintf(p.Out, format, args...)
+	}
+}
+
+// Warn writes a warning.
+func (p *Printer) Warn(format string, args ...any) {
+	fmt.Fprintf(p.Err, "warning  "+format+"\n", args...)
+}
+
+// Count gives a number with its noun: 1 file, 2,000 files.
+func Count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	if stem, ok := strings.CutSuffix(noun, "y"); ok {
+		return Number(int64(n)) + " " + stem + "ies"
+	}
+	return Number(int64(n)) + " " + noun + "s"
+}
+
+// Number gives a number with its thousands parted.
+func Number(n int64) string {
+	digits := strconv.FormatInt(n, 10)
+	sign := ""
+	if n < 0 {
+		sign, digits = "-", digits[1:]
+	}
+	for at := len(digits) - 3; at > 0; at -= 3 {
+		digits = digits[:at] + "," + digits[at:]
+	}
+	return sign + digits
+}
+
+// Bytes gives a size in decimal units (1 kB is 1000 bytes) with three digits.
+func Bytes(n int64) string {
+	if n < 1000 {
+		return fmt.Sprintf("%d B", n)
+	}
+	value := float64(n)
+	for _, unit := range []string{"kB", "MB", "GB", "TB"} {
+		value /= 1000
+		switch {
+		case value < 9.995:
+			return fmt.Sprintf("%.2f %s", value, unit)
+		case value < 99.95:
+			return fmt.Sprintf("%.1f %s", value, unit)
+		case value < 999.5:
+			return fmt.Sprintf("%.0f %s", value, unit)
+		}
+	}
+	return fmt.Sprintf("%.0f PB", value/1000)
+}
+
+// Name gives a path for the screen: one that holds control or other unprintable characters is quoted.
+func Name(path string) string {
+	for _, r := range path {
+		if !strconv.IsPrint(r) || r == utf8.RuneError {
+			return strconv.Quote(path)
+		}
+	}
+	return path
+}
+
+// row is one line of a list: a word, a name, and what is said of it.
+type row struct {
+	word word
+	name string
+	size string
+	note string
+}
+
+// rows writes a list in columns.
+func (p *Printer) rows(list []row) {
+	width, sizes := 0, 0
+	for _, r := range list {
+		width = max(width, utf8.RuneCountInString(r.name))
+		sizes = max(sizes, len(r.size))
+	}
+	width = min(width, 64)
+	for _, r := range list {
+		line := fmt.Sprintf("%s  %s", p.paint(r.word, 8), r.name)
+		if sizes > 0 {
+			line += strings.Repeat(" ", max(width-utf8.RuneCountInString(r.name), 0))
+			line += fmt.Sprintf("  %*s", sizes, r.size)
+		}
+		if r.note != "" {
+			line += "  " + r.note
+		}
+		p.printf("%s\n", strings.TrimRight(line, " "))
+	}
+}
+
+// shorten cuts a list of rows of one word to what a screen can take, and says how many are missing.
+func (p *Printer) shorten(list []row) ([]row, int) {
+	if p.Verbose || len(list) <= namesShown {
+		return list, 0
+	}
+	return list[:namesShown], len(list) - namesShown
+}

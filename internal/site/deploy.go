@@ -1,0 +1,203 @@
+package site
+
+import (
+	"context"
+	"errors"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"tartine/internal/diff"
+	"tartine/internal/manifest"
+)
+
+// Plan is what a deployment is to do.
+type Plan struct {
+	Want   []manifest.Entry // the content, sorted by path
+	Survey *Survey          // what the plan is based on
+	Result *diff.Result     // what must change
+	// Keep tells which paths stay as they are although they are not in Want; nil: none.
+	Keep         func(path string) bool
+	IsPage       func(path string) bool // what is published last
+	Open         func(path string) (io.ReadCloser, error)
+	Generator    string
+	Origin       *manifest.Origin
+	RemoveStrays bool
+	MakeParents  bool // make the folders above the root too
+	Partial      bool // publish what arrived although some did not
+	Incomplete   bool // some of the content could not be read: counts as some that did not arrive
+}
+
+// Watch is told how a deployment goes on. Its functions are called from several goroutines at once and may be nil.
+type Watch struct {
+	Phase func(name string, files int, bytes int64) // "stage", "check", "publish"; what lies ahead
+	Bytes func(n int64)                             // sent, or checked
+	File  func(path string, size int64)             // one file is done with
+}
+
+func (w *Watch) phase(name string, files int, bytes int64) {
+	if w.Phase != nil {
+		w.Phase(name, files, bytes)
+	}
+}
+
+func (w *Watch) bytes(n int64) {
+	if w.Bytes != nil {
+		w.Bytes(n)
+	}
+}
+
+func (w *Watch) file(path string, size int64) {
+	if w.File != nil {
+		w.File(path, size)
+	}
+}
+
+// Outcome is what a deployment did.
+type Outcome struct {
+	SentFiles int
+	SentBytes int64
+	Resumed   int       // files that an interrupted deployment had staged already
+	Failed    []Failure // sorted by path
+	Number    int       // of the deployment; 0: nothing was published
+	Verified  bool      // everything published was checked, as Method says
+	Method    string    // how digests were computed
+}
+
+// OvertakenError tells that another deployment was published between survey and lock.
+type OvertakenError struct{ Expected, Found int }
+
+func (e *OvertakenError) Error() string {
+	return "another deployment was published in the meantime"
+}
+
+// Deploy stages, publishes, checks and records. When it ends early, what was staged is kept for the next deployment.
+// With failures and without Plan.Partial nothing is published and the site stays as it was.
+func (s *Site) Deploy(ctx context.Context, plan *Plan, watch *Watch) (*Outcome, error) {
+	if err := s.prepare(ctx, plan.MakeParents); err != nil {
+		return nil, err
+	}
+	user := ""
+	if plan.Origin != nil {
+		user = plan.Origin.User
+	}
+	ctx, release, err := s.lock(ctx, user)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	out, err := s.deployLocked(ctx, plan, watch)
+	if lost := context.Cause(ctx); errors.Is(lost, ErrLockLost) {
+		return nil, lost
+	}
+	return out, err
+}
+
+func (s *Site) deployLocked(ctx context.Context, plan *Plan, watch *Watch) (*Outcome, error) {
+	standing, err := s.current(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if standing != plan.Survey.Number() {
+		return nil, &OvertakenError{plan.Survey.Number(), standing}
+	}
+	st := &staging{site: s, plan: plan, watch: watch, out: &Outcome{Verified: true}}
+	if err := st.run(ctx); err != nil {
+		return nil, err
+	}
+	out := st.out
+	if (len(out.Failed) > 0 || plan.Incomplete) && !plan.Partial {
+		out.Verified = false
+		return out, s.sync(ctx)
+	}
+	// From here a cancelled run would leave more to mend than one that goes on: publishing is short.
+	ctx = context.WithoutCancel(ctx)
+	p := newPublish(s, plan, st.staged, standing+1)
+	if err := p.run(ctx, watch); err != nil {
+		return nil, err
+	}
+	out.Failed = append(out.Failed, p.failed...)
+	out.Number = p.number
+	slices.SortFunc(out.Failed, func(a, b Failure) int { return strings.Compare(a.Path, b.Path) })
+	if len(out.Failed) > 0 {
+		out.Verified = false
+	}
+	if err := s.recordOutcome(ctx, p, out); err != nil {
+		return nil, err
+	}
+	return out, s.tidy(ctx, p)
+}
+
+// recordOutcome writes down what stands now and makes it current.
+func (s *Site) recordOutcome(ctx context.Context, p *publish, out *Outcome) error {
+	if err := s.writeDeployment(ctx, p, out); err != nil {
+		return err
+	}
+	return s.finish(ctx, p.number)
+}
+
+// tidy removes what is no longer of use. The deployment is complete without it.
+func (s *Site) tidy(ctx context.Context, p *publish) error {
+	if err := s.forgetOld(ctx, p.number); err != nil {
+		return err
+	}
+	if len(p.failed) > 0 {
+		return nil // what is staged is still wanted
+	}
+	return s.clearIncoming(ctx)
+}
+
+// entries gives what stands after a publish: what was wanted where it was reached, else what was recorded before.
+func (p *publish) entries() []manifest.Entry {
+	undone := map[string]bool{}
+	for path := range p.undone {
+		undone[path] = true
+	}
+	times := map[string]time.Time{} // of files that were left alone
+	for i := range p.plan.Survey.Found {
+		f := &p.plan.Survey.Found[i]
+		times[f.Path] = f.ModTime
+	}
+	sent := map[string]bool{}
+	retired := map[string]bool{}
+	for i := range p.plan.Result.Changes {
+		c := &p.plan.Result.Changes[i]
+		sent[c.Path] = c.Sends()
+		retired[c.Path] = c.Status == diff.Retired && !undone[c.Path]
+	}
+	standing := map[string]bool{}
+	var out []manifest.Entry
+	for _, e := range p.plan.Want {
+		if undone[e.Path] {
+			continue
+		}
+		if at, ok := times[e.Path]; ok && !sent[e.Path] && e.Kind == manifest.File {
+			e.ModTime = at
+		}
+		standing[e.Path] = true
+		out = append(out, e)
+	}
+	for _, e := range p.plan.Survey.Entries() {
+		_, found := times[e.Path]
+		kept := p.plan.Keep != nil && p.plan.Keep(e.Path)
+		if found && !standing[e.Path] && (undone[e.Path] || kept) && !retired[e.Path] {
+			out = append(out, e)
+		}
+	}
+	slices.SortFunc(out, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
+	return out
+}
+
+// Recover finishes a publish that was interrupted, if there is one, and tells its number, or 0.
+func (s *Site) Recover(ctx context.Context, user string) (int, error) {
+	if s.record == "" {
+		return 0, nil
+	}
+	ctx, release, err := s.lock(ctx, user)
+	if err != nil {
+		return 0, err
+	}
+	defer release()
+	return s.recoverLocked(context.WithoutCancel(ctx))
+}

@@ -1,0 +1,393 @@
+package site
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"tartine/internal/diff"
+	"tartine/internal/fsys"
+	"tartine/internal/manifest"
+)
+
+// A publish is a list of phases, each of them steps that may be done in any order or at the same time. Every step can
+// be done again: one that was done already changes nothing. So a publish that was interrupted anywhere is finished by
+// doing all of its steps again.
+
+// step is one change of the site.
+type step struct {
+	Do   string      `json:"do"`
+	Path string      `json:"path"`
+	From string      `json:"from,omitempty"` // the name in the record that is put in place
+	Link string      `json:"link,omitempty"`
+	Mode fs.FileMode `json:"mode,omitempty"`
+	Size int64       `json:"size,omitempty"`
+	// Digest is of the file that is put in place.
+	Digest *manifest.Digest `json:"digest,omitempty"`
+}
+
+// What a step does.
+const (
+	doPlace  = "place"  // puts a staged file under its name
+	doLink   = "link"   // makes or re-points a link
+	doMode   = "mode"   // gives a file or folder its mode
+	doFolder = "folder" // makes a folder
+	doRemove = "remove" // removes a file or link
+	doClear  = "clear"  // removes a folder, if it is empty
+)
+
+// publish makes staged content visible.
+type publish struct {
+	site   *Site
+	plan   *Plan
+	number int
+	phases [][]step
+
+	mu     sync.Mutex
+	failed []Failure
+	undone map[string]bool // paths that are not as wanted
+}
+
+// newPublish orders the changes: what is in the way goes first, then folders are made, assets placed, pages placed,
+// what is retired removed, and folders that were emptied.
+func newPublish(s *Site, plan *Plan, staged map[string]string, number int) *publish {
+	p := &publish{site: s, plan: plan, number: number, undone: map[string]bool{}}
+	layout := layoutOf(plan)
+	var assets, pages, removals, blocked []step
+	for i := range plan.Result.Changes {
+		c := &plan.Result.Changes[i]
+		switch {
+		case c.Status == diff.Stray && !plan.RemoveStrays:
+		case c.Want == nil:
+			st := step{Do: doRemove, Path: c.Path}
+			if c.Found.Kind == manifest.Dir {
+				st.Do = doClear
+			}
+			if layout.inTheWay(c) {
+				blocked = append(blocked, st)
+			} else {
+				removals = append(removals, st)
+			}
+		default:
+			st, ok := place(c, staged, number, i)
+			if !ok {
+				p.undone[c.Path] = true
+				continue
+			}
+			if plan.IsPage != nil && plan.IsPage(c.Path) {
+				pages = append(pages, st)
+			} else {
+				assets = append(assets, st)
+			}
+		}
+	}
+	p.phases = append(p.phases, filesFirst(blocked)...)
+	p.phases = append(p.phases, layout.clearings()...)
+	p.phases = append(p.phases, byDepth(layout.missingFolders(), false)...)
+	p.phases = append(p.phases, assets, pages)
+	p.phases = append(p.phases, filesFirst(removals)...)
+	p.phases = append(p.phases, byDepth(layout.emptied(plan), true)...)
+	p.phases = slices.DeleteFunc(p.phases, func(phase []step) bool { return len(phase) == 0 })
+	return p
+}
+
+// place gives the step that makes a path as wanted; not ok when its content has not arrived.
+func place(c *diff.Change, staged map[string]string, number, i int) (step, bool) {
+	st := step{Path: c.Path, Mode: c.Want.Mode, Size: c.Want.Size}
+	switch {
+	case c.Want.Kind == manifest.Link:
+		st.Do, st.Link = doLink, c.Want.Link
+		st.From = fmt.Sprintf("%s/link-%d-%d", incoming, number, i)
+	case c.Want.Kind == manifest.Dir && c.Found != nil && c.Found.Kind == manifest.Dir, c.ModeOnly:
+		st.Do = doMode
+	case c.Want.Kind == manifest.Dir:
+		st.Do = doFolder
+	default:
+		st.Do, st.From, st.Digest = doPlace, staged[c.Path], &c.Want.Digest
+		return st, st.From != ""
+	}
+	return st, true
+}
+
+func filesFirst(steps []step) [][]step {
+	var files, folders []step
+	for _, st := range steps {
+		if st.Do == doClear {
+			folders = append(folders, st)
+		} else {
+			files = append(files, st)
+		}
+	}
+	return append([][]step{files}, byDepth(folders, true)...)
+}
+
+// byDepth groups steps by how deep their paths are.
+func byDepth(steps []step, deepestFirst bool) [][]step {
+	groups := map[int][]step{}
+	for _, st := range steps {
+		depth := strings.Count(st.Path, "/")
+		groups[depth] = append(groups[depth], st)
+	}
+	depths := make([]int, 0, len(groups))
+	for depth := range groups {
+		depths = append(depths, depth)
+	}
+	slices.Sort(depths)
+	if deepestFirst {
+		slices.Reverse(depths)
+	}
+	var out [][]step
+	for _, depth := range depths {
+		out = append(out, groups[depth])
+	}
+	return out
+}
+
+// layout is which folders and leaves will be wanted, and which folders stand.
+type layout struct {
+	folders  map[string]bool // wanted, explicitly or by what lies below them
+	leaves   map[string]bool // wanted files and links that change
+	standing map[string]bool // folders found
+}
+
+func layoutOf(plan *Plan) *layout {
+	l := &layout{map[string]bool{}, map[string]bool{}, map[string]bool{}}
+	for i := range plan.Want {
+		e := &plan.Want[i]
+		if e.Kind == manifest.Dir {
+			l.folders[e.Path] = true
+		}
+		for dir, _ := fsys.Split(e.Path); dir != "." && !l.folders[dir]; dir, _ = fsys.Split(dir) {
+			l.folders[dir] = true
+		}
+	}
+	for i := range plan.Survey.Found {
+		if f := &plan.Survey.Found[i]; f.Kind == manifest.Dir {
+			l.standing[f.Path] = true
+		}
+	}
+	for i := range plan.Result.Changes {
+		if c := &plan.Result.Changes[i]; c.Want != nil && c.Want.Kind != manifest.Dir {
+			l.leaves[c.Path] = true
+		}
+	}
+	return l
+}
+
+// inTheWay tells whether something must go before what is wanted can be placed.
+func (l *layout) inTheWay(c *diff.Change) bool {
+	return l.folders[c.Path] || l.belowLeaf(c.Path)
+}
+
+func (l *layout) belowLeaf(path string) bool {
+	for dir, _ := fsys.Split(path); dir != "."; dir, _ = fsys.Split(dir) {
+		if l.leaves[dir] {
+			return true
+		}
+	}
+	return false
+}
+
+// clearings removes folders that stand where a file or link must go.
+func (l *layout) clearings() [][]step {
+	var steps []step
+	for dir := range l.standing {
+		if l.leaves[dir] || l.belowLeaf(dir) {
+			steps = append(steps, step{Do: doClear, Path: dir})
+		}
+	}
+	return byDepth(steps, true)
+}
+
+func (l *layout) missingFolders() []step {
+	var steps []step
+	for dir := range l.folders {
+		if !l.standing[dir] {
+			steps = append(steps, step{Do: doFolder, Path: dir, Mode: manifest.DirMode})
+		}
+	}
+	return steps
+}
+
+// emptied gives the folders that may be empty once the removals are done and that nobody wants.
+func (l *layout) emptied(plan *Plan) []step {
+	seen := map[string]bool{}
+	var steps []step
+	for i := range plan.Result.Changes {
+		c := &plan.Result.Changes[i]
+		if c.Want != nil || c.Status == diff.Stray && !plan.RemoveStrays {
+			continue
+		}
+		for dir, _ := fsys.Split(c.Path); dir != "." && !seen[dir] && !l.folders[dir]; dir, _ = fsys.Split(dir) {
+			seen[dir] = true
+			steps = append(steps, step{Do: doClear, Path: dir})
+		}
+	}
+	return steps
+}
+
+// run writes the journal and does the steps. It fails only when the connection is lost or the record cannot be
+// written; steps that fail are noted, and keep the phases after theirs from being done, unless the plan is to publish
+// what can be.
+func (p *publish) run(ctx context.Context, watch *Watch) error {
+	total := 0
+	for _, phase := range p.phases {
+		total += len(phase)
+	}
+	watch.phase("publish", total, 0)
+	if total == 0 {
+		return nil
+	}
+	if err := p.site.writeJournal(ctx, p); err != nil {
+		return err
+	}
+	stopped := false
+	for _, phase := range p.phases {
+		if stopped {
+			for _, st := range phase {
+				p.undone[st.Path] = true
+			}
+			continue
+		}
+		if err := p.doPhase(ctx, phase, watch); err != nil {
+			return err
+		}
+		stopped = len(p.failed) > 0 && !p.plan.Partial
+	}
+	return p.lookUp(ctx)
+}
+
+func (p *publish) doPhase(ctx context.Context, phase []step, watch *Watch) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(p.site.jobs)
+	for _, st := range phase {
+		group.Go(func() error {
+			err := p.site.do(ctx, st)
+			if errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+				return err
+			}
+			if err != nil {
+				p.fail(st.Path, err)
+			}
+			watch.file(st.Path, st.Size)
+			return nil
+		})
+	}
+	return group.Wait()
+}
+
+func (p *publish) fail(path string, err error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.failed = append(p.failed, Failure{path, err})
+	p.undone[path] = true
+}
+
+// do does one step, or finds that it has been done.
+func (s *Site) do(ctx context.Context, st step) error {
+	name := s.at(st.Path)
+	switch st.Do {
+	case doPlace:
+		err := s.fs.Rename(ctx, s.inRecord(st.From), name)
+		if errors.Is(err, fs.ErrNotExist) {
+			return s.placedAlready(ctx, st, err)
+		}
+		return err
+	case doLink:
+		if info, err := s.fs.Lstat(ctx, name); err == nil && info.Mode&fs.ModeSymlink != 0 && info.Link == st.Link {
+			return nil
+		}
+		if err := s.fs.Symlink(ctx, st.Link, s.inRecord(st.From)); err != nil && !errors.Is(err, fs.ErrExist) {
+			return err
+		}
+		return s.fs.Rename(ctx, s.inRecord(st.From), name)
+	case doMode:
+		return s.fs.SetAttr(ctx, name, fsys.Attr{Mode: st.Mode})
+	case doFolder:
+		err := s.fs.Mkdir(ctx, name, st.Mode)
+		if errors.Is(err, fs.ErrExist) {
+			if info, err := s.fs.Lstat(ctx, name); err == nil && info.Mode.IsDir() {
+				return nil
+			}
+		}
+		return err
+	case doRemove:
+		if err := s.fs.Remove(ctx, name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	case doClear:
+		if err := s.fs.Remove(ctx, name); errors.Is(err, fsys.ErrLost) {
+			return err // else it is not empty, and stays
+		}
+	default:
+		return fmt.Errorf("the journal has an unknown step %q", st.Do)
+	}
+	return nil
+}
+
+// placedAlready tells a staged file that was put in place before from one that is missing.
+func (s *Site) placedAlready(ctx context.Context, st step, missing error) error {
+	digest, _, err := fsys.DigestOf(ctx, s.fs, s.at(st.Path))
+	if err == nil && st.Digest != nil && digest == *st.Digest {
+		return nil
+	}
+	if errors.Is(err, fsys.ErrLost) {
+		return err
+	}
+	return missing
+}
+
+// lookUp looks every published name up again.
+func (p *publish) lookUp(ctx context.Context) error {
+	byFolder := map[string][]step{}
+	for _, phase := range p.phases {
+		for _, st := range phase {
+			if (st.Do == doPlace || st.Do == doLink || st.Do == doMode) && !p.undone[st.Path] {
+				dir, _ := fsys.Split(st.Path)
+				byFolder[dir] = append(byFolder[dir], st)
+			}
+		}
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(p.site.jobs)
+	for dir, steps := range byFolder {
+		group.Go(func() error {
+			list, err := p.site.fs.List(ctx, p.site.at(dir))
+			if errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+				return err
+			}
+			found := map[string]fsys.Info{}
+			for _, info := range list {
+				found[fsys.Join(dir, info.Name)] = info
+			}
+			for _, st := range steps {
+				info, ok := found[st.Path]
+				if reason := p.site.differs(st, info, ok); reason != "" {
+					p.fail(st.Path, fmt.Errorf("after publishing, %s", reason))
+				}
+			}
+			return nil
+		})
+	}
+	return group.Wait()
+}
+
+func (s *Site) differs(st step, info fsys.Info, there bool) string {
+	switch {
+	case !there:
+		return "it is missing"
+	case st.Do == doLink && (info.Mode&fs.ModeSymlink == 0 || info.Link != st.Link):
+		return fmt.Sprintf("it is no link to %s", st.Link)
+	case st.Do == doPlace && (!info.Mode.IsRegular() || info.Size != st.Size):
+		return fmt.Sprintf("it has %d bytes instead of %d", info.Size, st.Size)
+	case st.Do != doLink && s.Abilities().Modes && info.Mode.Perm() != st.Mode.Perm():
+		return fmt.Sprintf("it has mode %04o instead of %04o", info.Mode.Perm(), st.Mode.Perm())
+	}
+	return ""
+}

@@ -1,0 +1,123 @@
+package site
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"strconv"
+	"strings"
+
+	"tartine/internal/fsys"
+	"tartine/internal/manifest"
+)
+
+// keepRecords is how many deployments' manifests stay in the record.
+const keepRecords = 5
+
+// RecordError tells that a file of the record cannot be used.
+type RecordError struct {
+	File string
+	Err  error
+}
+
+func (e *RecordError) Error() string { return fmt.Sprintf("record %s: %v", e.File, e.Err) }
+
+func (e *RecordError) Unwrap() error { return e.Err }
+
+// Recorded reads the manifest of the deployment that stands, or nil when none is recorded.
+func (s *Site) Recorded(ctx context.Context) (*manifest.Manifest, error) {
+	number, err := s.current(ctx)
+	if err != nil || number == 0 {
+		return nil, err
+	}
+	name := fmt.Sprintf("deployments/%d.json", number)
+	text, err := s.read(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	m, err := manifest.ReadJSON(bytes.NewReader(text))
+	if err == nil && m.Deployment == nil {
+		err = errors.New(`the key "deployment" is missing`)
+	}
+	if err != nil {
+		return nil, &RecordError{s.inRecord(name), err}
+	}
+	return m, nil
+}
+
+// current gives the number of the deployment that stands, or 0.
+func (s *Site) current(ctx context.Context) (int, error) {
+	if s.record == "" {
+		return 0, nil
+	}
+	text, err := s.read(ctx, "current")
+	if errors.Is(err, fs.ErrNotExist) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, err
+	}
+	number, err := strconv.Atoi(strings.TrimSpace(string(text)))
+	if err != nil || number < 1 {
+		return 0, &RecordError{s.inRecord("current"), fmt.Errorf("%q is no deployment's number", text)}
+	}
+	return number, nil
+}
+
+// read reads a file of the record.
+func (s *Site) read(ctx context.Context, name string) ([]byte, error) {
+	file, err := s.fs.Open(ctx, s.inRecord(name))
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	text, err := io.ReadAll(fsys.WithContext(ctx, file))
+	if err != nil {
+		return nil, &RecordError{s.inRecord(name), err}
+	}
+	return text, nil
+}
+
+// write writes a file of the record in one step: it is whole and new, or as it was.
+func (s *Site) write(ctx context.Context, name string, text []byte) error {
+	fresh := s.inRecord(name + ".fresh")
+	_, err := s.fs.Put(ctx, fresh, bytes.NewReader(text), fsys.Attr{Mode: 0o600})
+	if err == nil {
+		err = s.sync(ctx)
+	}
+	if err == nil {
+		err = s.fs.Rename(ctx, fresh, s.inRecord(name))
+	}
+	if err != nil {
+		return &RecordError{s.inRecord(name), err}
+	}
+	return nil
+}
+
+// sync makes durable what has been written, where that is not done file by file.
+func (s *Site) sync(ctx context.Context) error {
+	if syncer, ok := s.fs.(fsys.Syncer); ok {
+		return syncer.Sync(ctx)
+	}
+	return nil
+}
+
+// forgetOld removes the manifests of deployments that are no longer kept.
+func (s *Site) forgetOld(ctx context.Context, current int) error {
+	list, err := s.fs.List(ctx, s.inRecord("deployments"))
+	if err != nil {
+		return err
+	}
+	for _, info := range list {
+		number, err := strconv.Atoi(strings.TrimSuffix(info.Name, ".json"))
+		if err == nil && number <= current-keepRecords {
+			if err := s.fs.Remove(ctx, s.inRecord("deployments/"+info.Name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return err
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,181 @@
+// Package site is the engine of a site: the tree that stands at a target, and the record kept beside it.
+//
+// It works over any fsys.FS and promises, wherever that FS can:
+//
+//   - every file arrives under a private name in the record, is checked there, and gets its name by one rename;
+//   - files that are what they should be are not touched;
+//   - assets are published before pages, removals come after that, and emptied folders last;
+//   - what is published is first written down in a journal, and whoever comes next finishes what a journal holds;
+//   - one deployment at a time: the lock is a file that is renewed while its holder lives.
+//
+// The record lies beside the root as .NAME.tartine, or inside it as .tartine where nothing may be written beside it:
+//
+//	lock                 who deploys now, since when, until when
+//	current              the number of the deployment that stands
+//	deployments/N.json   its manifest, and who, when, from where, counts
+//	incoming/xx/DIGEST   content staged and not yet published
+//	publish.json         the journal of a publish under way
+//
+// Not promised: protection from other programs that write at the site in the moment of publishing. What they changed
+// before the survey is found as drift; what they change between survey and publish is overwritten.
+package site
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+
+	"tartine/internal/fsys"
+)
+
+// Site is one site. Its methods may not be called at the same time.
+type Site struct {
+	fs     fsys.FS
+	root   string // a name in fs
+	label  string // the root as a person knows it
+	record string // a name in fs; empty while no record stands
+	jobs   int
+	exists bool // the root stands
+}
+
+// insideRecord is the record's name where it lies inside the root.
+const insideRecord = ".tartine"
+
+// DefaultJobs is how many files are in flight at once unless told otherwise.
+const DefaultJobs = 16
+
+// RootError tells that the root cannot hold a site.
+type RootError struct {
+	Root   string
+	Reason string
+	Parent bool // the folder above it is missing
+	Err    error
+}
+
+func (e *RootError) Error() string { return fmt.Sprintf("root %s: %s", e.Root, e.Reason) }
+
+func (e *RootError) Unwrap() error { return e.Err }
+
+// Failure is a path that could not be brought to the site, and why.
+type Failure struct {
+	Path string
+	Err  error
+}
+
+func (f *Failure) Error() string { return fmt.Sprintf("%s: %v", f.Path, f.Err) }
+
+// Open looks at a root, which need not stand yet, and finds its record. It writes nothing. The label is what messages
+// call the root.
+func Open(ctx context.Context, f fsys.FS, root, label string, jobs int) (*Site, error) {
+	s := &Site{fs: f, root: root, label: label, jobs: jobs}
+	if jobs <= 0 {
+		s.jobs = DefaultJobs
+	}
+	info, err := f.Lstat(ctx, root)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return s, nil
+	case err != nil:
+		return nil, &RootError{Root: label, Reason: "cannot be looked at: " + cause(err), Err: err}
+	case !info.Mode.IsDir():
+		return nil, &RootError{Root: label, Reason: "is no folder"}
+	}
+	s.exists = true
+	for _, place := range s.recordPlaces() {
+		info, err := f.Lstat(ctx, place)
+		if errors.Is(err, fsys.ErrLost) {
+			return nil, err
+		}
+		if err == nil && info.Mode.IsDir() {
+			s.record = place
+			break
+		}
+	}
+	return s, nil
+}
+
+// recordPlaces gives where the record may lie, the better place first.
+func (s *Site) recordPlaces() []string {
+	inside := fsys.Join(s.root, insideRecord)
+	if s.root == "." {
+		return []string{inside}
+	}
+	dir, base := fsys.Split(s.root)
+	return []string{fsys.Join(dir, "."+base+".tartine"), inside}
+}
+
+// Exists tells whether the root stands.
+func (s *Site) Exists() bool { return s.exists }
+
+// Abilities tells what the place can do.
+func (s *Site) Abilities() fsys.Abilities { return s.fs.Abilities() }
+
+// Close lets go of the place.
+func (s *Site) Close() error { return s.fs.Close() }
+
+func (s *Site) at(path string) string       { return fsys.Join(s.root, path) }
+func (s *Site) inRecord(name string) string { return fsys.Join(s.record, name) }
+
+// prepare makes what is missing of root and record. Parents of the root are made only when asked.
+func (s *Site) prepare(ctx context.Context, makeParents bool) error {
+	if !s.exists {
+		if err := s.makeParents(ctx, makeParents); err != nil {
+			return err
+		}
+		if err := s.fs.Mkdir(ctx, s.root, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+			return &RootError{Root: s.label, Reason: "cannot be made: " + cause(err), Err: err}
+		}
+		s.exists = true
+	}
+	for _, place := range s.recordPlaces() {
+		if s.record != "" {
+			break
+		}
+		err := s.fs.Mkdir(ctx, place, 0o700)
+		if err == nil || errors.Is(err, fs.ErrExist) {
+			s.record = place
+		} else if place == fsys.Join(s.root, insideRecord) || errors.Is(err, fsys.ErrLost) {
+			return &RootError{Root: s.label, Reason: "cannot be written to: " + cause(err), Err: err}
+		}
+	}
+	for _, name := range []string{"deployments", "incoming"} {
+		if err := s.fs.Mkdir(ctx, s.inRecord(name), 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+			return &RootError{Root: s.label, Reason: "its record cannot be written to: " + cause(err), Err: err}
+		}
+	}
+	return nil
+}
+
+func (s *Site) makeParents(ctx context.Context, allowed bool) error {
+	parent, _ := fsys.Split(s.root)
+	var missing []string
+	for dir := parent; dir != "."; dir, _ = fsys.Split(dir) {
+		_, err := s.fs.Lstat(ctx, dir)
+		if err == nil {
+			break
+		}
+		if !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		missing = append(missing, dir)
+	}
+	if len(missing) > 0 && !allowed {
+		return &RootError{Root: s.label, Reason: "the folder above it does not stand", Parent: true}
+	}
+	for i := len(missing) - 1; i >= 0; i-- {
+		if err := s.fs.Mkdir(ctx, missing[i], 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+			return &RootError{Root: s.label, Reason: "the folder above it cannot be made: " + cause(err), Err: err}
+		}
+	}
+	return nil
+}
+
+// cause gives an error without the operation and name that a message around it has already.
+func cause(err error) string {
+	var inner *fs.PathError
+	if errors.As(err, &inner) {
+		return inner.Err.Error()
+	}
+	return err.Error()
+}

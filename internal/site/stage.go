@@ -1,0 +1,333 @@
+package site
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"slices"
+	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"tartine/internal/diff"
+	"tartine/internal/fsys"
+	"tartine/internal/manifest"
+)
+
+// Content is staged as incoming/xx/DIGEST, where xx are the digest's first two digits. While it arrives the name has
+// ".part" at its end, so a name without it holds a whole file; its bytes are checked all the same before they are
+// published. Where several paths have the same content the second is staged as DIGEST-2, and so on: a rename uses
+// each of them up.
+
+const incoming = "incoming"
+
+// ErrChangedSinceScan tells that a file of the content no longer has the bytes that were scanned.
+var ErrChangedSinceScan = errors.New("the file was changed after it was scanned")
+
+// ErrWrongBytes tells that the far end does not hold the bytes that were sent.
+var ErrWrongBytes = errors.New("the bytes that arrived are not the ones that were sent")
+
+// staging brings content to the site.
+type staging struct {
+	site  *Site
+	plan  *Plan
+	watch *Watch
+	out   *Outcome
+
+	mu     sync.Mutex
+	staged map[string]string // path to name in the record, for all whose bytes are in place
+}
+
+// parcel is one file to stage.
+type parcel struct {
+	change *diff.Change
+	name   string // in the record
+	there  bool   // an earlier deployment brought it
+}
+
+func (st *staging) run(ctx context.Context) error {
+	st.staged = map[string]string{}
+	if err := st.probeNames(ctx); err != nil {
+		return err
+	}
+	parcels, err := st.parcels(ctx)
+	if err != nil {
+		return err
+	}
+	if err := st.makeFolders(ctx, parcels); err != nil {
+		return err
+	}
+	var bytes int64
+	for _, p := range parcels {
+		if !p.there {
+			bytes += p.change.Want.Size
+		}
+	}
+	st.watch.phase("stage", len(parcels)-st.out.Resumed, bytes)
+	if err := st.sendAll(ctx, parcels); err != nil {
+		return err
+	}
+	return st.check(ctx, parcels)
+}
+
+// probeNames finds names that the far side cannot hold before anything is sent: looking one up fails in another way
+// than for a name that is merely missing. Only names that are long by some system's measure are worth the question.
+func (st *staging) probeNames(ctx context.Context) error {
+	const longName, longPath = 140, 900 // bytes
+	for i := range st.plan.Result.Changes {
+		c := &st.plan.Result.Changes[i]
+		if c.Status != diff.New || len(c.Path) < longPath && !slices.ContainsFunc(strings.Split(c.Path, "/"), func(e string) bool { return len(e) > longName }) {
+			continue
+		}
+		_, err := st.site.fs.Lstat(ctx, st.site.at(c.Path))
+		if errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+			return err
+		}
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			st.fail(c.Path, fmt.Errorf("the far side cannot hold a name of this length: %s", cause(err)))
+		}
+	}
+	return nil
+}
+
+// parcels names what must be staged, and finds what stands staged already.
+func (st *staging) parcels(ctx context.Context) ([]*parcel, error) {
+	there, err := st.site.incomingSizes(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var (
+		out    []*parcel
+		copies = map[manifest.Digest]int{}
+	)
+	for i := range st.plan.Result.Changes {
+		c := &st.plan.Result.Changes[i]
+		if !c.Sends() || st.failed(c.Path) {
+			continue
+		}
+		name := stagedName(c.Want.Digest, copies[c.Want.Digest]+1)
+		copies[c.Want.Digest]++
+		size, stands := there[name]
+		p := &parcel{change: c, name: name, there: stands && size == c.Want.Size}
+		if p.there {
+			st.out.Resumed++
+		}
+		out = append(out, p)
+	}
+	return out, nil
+}
+
+func stagedName(d manifest.Digest, copy int) string {
+	digits := d.Hex()
+	name := incoming + "/" + digits[:2] + "/" + digits
+	if copy > 1 {
+		name = fmt.Sprintf("%s-%d", name, copy)
+	}
+	return name
+}
+
+// incomingSizes lists what is staged.
+func (s *Site) incomingSizes(ctx context.Context) (map[string]int64, error) {
+	out := map[string]int64{}
+	folders, err := s.fs.List(ctx, s.inRecord(incoming))
+	if err != nil {
+		return nil, err
+	}
+	var mu sync.Mutex
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(s.jobs)
+	for _, folder := range folders {
+		if !folder.Mode.IsDir() {
+			continue
+		}
+		group.Go(func() error {
+			dir := incoming + "/" + folder.Name
+			files, err := s.fs.List(ctx, s.inRecord(dir))
+			mu.Lock()
+			defer mu.Unlock()
+			for _, f := range files {
+				out[dir+"/"+f.Name] = f.Size
+			}
+			return err
+		})
+	}
+	return out, group.Wait()
+}
+
+// makeFolders makes the folders below incoming that the parcels need.
+func (st *staging) makeFolders(ctx context.Context, parcels []*parcel) error {
+	needed := map[string]bool{}
+	for _, p := range parcels {
+		dir, _ := fsys.Split(p.name)
+		needed[dir] = needed[dir] || !p.there
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(st.site.jobs)
+	for dir, make := range needed {
+		if !make {
+			continue
+		}
+		group.Go(func() error {
+			err := st.site.fs.Mkdir(ctx, st.site.inRecord(dir), 0o700)
+			if errors.Is(err, fs.ErrExist) {
+				return nil
+			}
+			return err
+		})
+	}
+	return group.Wait()
+}
+
+func (st *staging) fail(path string, err error) {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	st.out.Failed = append(st.out.Failed, Failure{path, err})
+}
+
+func (st *staging) failed(path string) bool {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	return slices.ContainsFunc(st.out.Failed, func(f Failure) bool { return f.Path == path })
+}
+
+// sendAll sends the parcels, several at once. One that fails does not stop the others.
+func (st *staging) sendAll(ctx context.Context, parcels []*parcel) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(st.site.jobs)
+	for _, p := range parcels {
+		group.Go(func() error {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			err := st.send(ctx, p)
+			switch {
+			case errors.Is(err, fsys.ErrLost), ctx.Err() != nil:
+				return err
+			case err != nil:
+				st.fail(p.change.Path, err)
+				return nil
+			}
+			st.mu.Lock()
+			defer st.mu.Unlock()
+			st.staged[p.change.Path] = p.name
+			return nil
+		})
+	}
+	return group.Wait()
+}
+
+func (st *staging) send(ctx context.Context, p *parcel) error {
+	want := p.change.Want
+	attr := fsys.Attr{Mode: want.Mode, ModTime: want.ModTime}
+	f, name := st.site.fs, st.site.inRecord(p.name)
+	if p.there {
+		return f.SetAttr(ctx, name, attr)
+	}
+	content, err := st.plan.Open(want.Path)
+	if err != nil {
+		return fmt.Errorf("read it here: %w", err)
+	}
+	defer content.Close()
+	hash := sha256.New()
+	tee := &measured{in: io.TeeReader(content, hash), size: want.Size, told: st.watch.bytes}
+	size, err := f.Put(ctx, name+".part", tee, attr)
+	if err == nil && (size != want.Size || manifest.Digest(hash.Sum(nil)) != want.Digest) {
+		err = ErrChangedSinceScan
+	}
+	if err == nil {
+		err = f.Rename(ctx, name+".part", name)
+	}
+	if err != nil {
+		if !errors.Is(err, fsys.ErrLost) && ctx.Err() == nil {
+			_ = f.Remove(ctx, name+".part") // it is never taken for whole
+		}
+		return err
+	}
+	st.mu.Lock()
+	st.out.SentFiles++
+	st.out.SentBytes += size
+	st.mu.Unlock()
+	st.watch.file(want.Path, size)
+	return nil
+}
+
+// measured tells of bytes as they are read, and how many there should be.
+type measured struct {
+	in   io.Reader
+	size int64
+	told func(int64)
+}
+
+func (m *measured) Read(p []byte) (int, error) {
+	n, err := m.in.Read(p)
+	m.told(int64(n))
+	return n, err
+}
+
+func (m *measured) Size() int64 { return m.size }
+
+// check compares what arrived with what was wanted, by the far end's digests or by reading back.
+func (st *staging) check(ctx context.Context, parcels []*parcel) error {
+	var (
+		arrived []*parcel
+		names   []string
+		bytes   int64
+	)
+	for _, p := range parcels {
+		if _, ok := st.staged[p.change.Path]; ok {
+			arrived = append(arrived, p)
+			names = append(names, st.site.inRecord(p.name))
+			bytes += p.change.Want.Size
+		}
+	}
+	st.watch.phase("check", len(names), bytes)
+	wrong := make([]error, len(names))
+	far, err := fsys.Digests(ctx, st.site.fs, names, st.site.jobs, func(i int, digest manifest.Digest, err error) {
+		if err == nil && digest != arrived[i].change.Want.Digest {
+			err = ErrWrongBytes
+		}
+		wrong[i] = err
+		st.watch.bytes(arrived[i].change.Want.Size)
+	})
+	if err != nil {
+		return err
+	}
+	st.out.Method = "read back"
+	if far > 0 {
+		st.out.Method = st.site.Abilities().FarDigests + " at the far end"
+	}
+	for i, err := range wrong {
+		if err == nil {
+			continue
+		}
+		st.fail(arrived[i].change.Path, err)
+		delete(st.staged, arrived[i].change.Path)
+		if err := st.site.fs.Remove(ctx, names[i]); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
+}
+
+// clearIncoming removes staged content that nobody needs any more.
+func (s *Site) clearIncoming(ctx context.Context) error {
+	staged, err := s.incomingSizes(ctx)
+	if err != nil {
+		return err
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(s.jobs)
+	for name := range staged {
+		group.Go(func() error {
+			if err := s.fs.Remove(ctx, s.inRecord(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return err
+			}
+			return nil
+		})
+	}
+	return group.Wait()
+}

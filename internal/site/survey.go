@@ -1,0 +1,245 @@
+package site
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"slices"
+	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"tartine/internal/diff"
+	"tartine/internal/fsys"
+	"tartine/internal/manifest"
+)
+
+// Survey is what stands at a site.
+type Survey struct {
+	Recorded   *manifest.Manifest // nil: no deployment is recorded
+	Found      []diff.Found       // sorted by path, folders included
+	Odd        []string           // names that no manifest can hold, in Go's quotes
+	FoldsCase  bool               // names that differ only in case are one name here
+	Unfinished bool               // a publish was interrupted; the next deployment finishes it
+}
+
+// Number gives the number of the deployment that stands, or 0.
+func (s *Survey) Number() int {
+	if s.Recorded == nil {
+		return 0
+	}
+	return s.Recorded.Deployment.Number
+}
+
+// Entries gives what is recorded.
+func (s *Survey) Entries() []manifest.Entry {
+	if s.Recorded == nil {
+		return nil
+	}
+	return s.Recorded.Entries
+}
+
+// Survey reads what stands. A file of the recorded size and time is taken to have the recorded digest; the digests of
+// all others are left open, for Resolve.
+func (s *Site) Survey(ctx context.Context) (*Survey, error) {
+	out := &Survey{}
+	if !s.exists {
+		return out, nil
+	}
+	var err error
+	if out.Recorded, err = s.Recorded(ctx); err != nil {
+		return nil, err
+	}
+	if s.record != "" {
+		_, err := s.fs.Lstat(ctx, s.inRecord(journalName))
+		if errors.Is(err, fsys.ErrLost) {
+			return nil, err
+		}
+		out.Unfinished = err == nil
+	}
+	if err := s.walk(ctx, out); err != nil {
+		return nil, err
+	}
+	out.believe(s.Abilities())
+	out.FoldsCase, err = s.FoldsCase(ctx)
+	return out, err
+}
+
+// believe takes digests from the record for files that stand with the recorded size and time.
+func (s *Survey) believe(abilities fsys.Abilities) {
+	recorded := s.Entries()
+	r := 0
+	for i := range s.Found {
+		f := &s.Found[i]
+		for r < len(recorded) && recorded[r].Path < f.Path {
+			r++
+		}
+		if r == len(recorded) {
+			return
+		}
+		e := &recorded[r]
+		if e.Path == f.Path && e.Kind == manifest.File && f.Kind == manifest.File && f.Other == 0 &&
+			e.Size == f.Size && diff.SameTime(e.ModTime, f.ModTime, abilities.TimeStep) {
+			f.Digest = e.Digest
+		}
+	}
+}
+
+// walk lists the site, many folders at once.
+func (s *Site) walk(ctx context.Context, out *Survey) error {
+	var mu sync.Mutex
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(s.jobs)
+	var enter func(dir string) error
+	enter = func(dir string) error {
+		list, err := s.fs.List(ctx, s.at(dir))
+		if errors.Is(err, fs.ErrNotExist) && dir != "." {
+			return nil // removed since the folder above it was read
+		}
+		if err != nil {
+			return err
+		}
+		var (
+			found []diff.Found
+			odd   []string
+		)
+		for _, info := range list {
+			path := fsys.Join(dir, info.Name)
+			if dir == "." && info.Name == insideRecord && fsys.Join(s.root, insideRecord) == s.record {
+				continue
+			}
+			if manifest.CheckPath(path) != nil {
+				odd = append(odd, path)
+				continue
+			}
+			found = append(found, describe(path, info))
+		}
+		mu.Lock()
+		out.Found = append(out.Found, found...)
+		out.Odd = append(out.Odd, odd...)
+		mu.Unlock()
+		for _, f := range found {
+			if f.Kind != manifest.Dir {
+				continue
+			}
+			below := func() error { return enter(f.Path) }
+			if !group.TryGo(below) {
+				if err := below(); err != nil {
+					return err
+				}
+			}
+		}
+		return ctx.Err()
+	}
+	group.Go(func() error { return enter(".") })
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	slices.SortFunc(out.Found, func(a, b diff.Found) int { return strings.Compare(a.Path, b.Path) })
+	slices.Sort(out.Odd)
+	out.markFilled()
+	return nil
+}
+
+func describe(path string, info fsys.Info) diff.Found {
+	f := diff.Found{Entry: manifest.Entry{Path: path, Size: info.Size, Mode: info.Mode.Perm(), ModTime: info.ModTime}}
+	switch info.Mode.Type() {
+	case 0:
+	case fs.ModeDir:
+		f.Kind, f.Size = manifest.Dir, 0
+	case fs.ModeSymlink:
+		f.Kind, f.Size, f.Mode, f.Link = manifest.Link, 0, 0, info.Link
+	default:
+		f.Other = info.Mode.Type()
+	}
+	return f
+}
+
+// markFilled marks the folders that something stands in.
+func (s *Survey) markFilled() {
+	folders := map[string]int{}
+	for i := range s.Found {
+		if s.Found[i].Kind == manifest.Dir {
+			folders[s.Found[i].Path] = i
+		}
+	}
+	last := ""
+	for i := range s.Found {
+		if dir, _ := fsys.Split(s.Found[i].Path); dir != "." && dir != last {
+			last = dir
+			if at, ok := folders[dir]; ok {
+				s.Found[at].Filled = true
+			}
+		}
+	}
+	for _, odd := range s.Odd {
+		dir, _ := fsys.Split(odd)
+		if at, ok := folders[dir]; ok {
+			s.Found[at].Filled = true
+		}
+	}
+}
+
+// FoldsCase finds out, without writing, whether names that differ only in case are one name here: it looks the root,
+// or what stands above it, up in the other case. Where none of them has a letter in its name the answer is no.
+func (s *Site) FoldsCase(ctx context.Context) (bool, error) {
+	for name := s.root; name != "."; name, _ = fsys.Split(name) {
+		dir, base := fsys.Split(name)
+		swapped := swapCase(base)
+		if swapped == base {
+			continue
+		}
+		a, err := s.fs.Lstat(ctx, name)
+		if err != nil {
+			return false, ignoreAllButLost(err)
+		}
+		b, err := s.fs.Lstat(ctx, fsys.Join(dir, swapped))
+		if err != nil {
+			return false, ignoreAllButLost(err)
+		}
+		if a.Mode != b.Mode || !a.ModTime.Equal(b.ModTime) {
+			return false, nil
+		}
+		// Two folders that look alike may still be two: then the one above lists both.
+		list, err := s.fs.List(ctx, dir)
+		if err != nil {
+			return false, ignoreAllButLost(err)
+		}
+		return !slices.ContainsFunc(list, func(i fsys.Info) bool { return i.Name == swapped }), nil
+	}
+	return false, nil
+}
+
+func ignoreAllButLost(err error) error {
+	if errors.Is(err, fsys.ErrLost) || errors.Is(err, context.Canceled) {
+		return err
+	}
+	return nil
+}
+
+func swapCase(s string) string {
+	if lower := strings.ToLower(s); lower != s {
+		return lower
+	}
+	return strings.ToUpper(s)
+}
+
+// Resolve computes the digests of found files from their bytes. A file that cannot be read keeps a digest of zero.
+// Told is called with the size of each file done, perhaps from several goroutines; it may be nil.
+func (s *Site) Resolve(ctx context.Context, survey *Survey, open []int, told func(bytes int64)) error {
+	names := make([]string, len(open))
+	for i, at := range open {
+		names[i] = s.at(survey.Found[at].Path)
+	}
+	_, err := fsys.Digests(ctx, s.fs, names, s.jobs, func(i int, digest manifest.Digest, err error) {
+		f := &survey.Found[open[i]]
+		if err == nil {
+			f.Digest = digest
+		}
+		if told != nil {
+			told(f.Size)
+		}
+	})
+	return err
+}

@@ -1,0 +1,125 @@
+package site
+
+import (
+	"context"
+	"io/fs"
+
+	"tartine/internal/diff"
+	"tartine/internal/manifest"
+)
+
+// Report is what a verification found. Every list is sorted by path.
+type Report struct {
+	Checked int              // entries of the manifest that were looked at
+	Bytes   int64            // bytes of the files that were read
+	Missing []manifest.Entry // not at the site
+	Altered []Alteration     // other bytes, or no longer a file
+	Modes   []ModeDifference
+	Links   []LinkDifference
+	Strays  []manifest.Entry // at the site, and not in the manifest
+}
+
+// Alteration is a file whose bytes are not the recorded ones.
+type Alteration struct {
+	Path   string
+	Size   int64 // found
+	Reason string
+}
+
+// ModeDifference is a file or folder with another mode.
+type ModeDifference struct {
+	Path        string
+	Want, Found fs.FileMode
+}
+
+// LinkDifference is a link that says something else, or is no link, or a link where none should be.
+type LinkDifference struct {
+	Path        string
+	Want, Found string // empty: no link
+}
+
+// Matches tells whether nothing differs.
+func (r *Report) Matches() bool {
+	return len(r.Missing)+len(r.Altered)+len(r.Modes)+len(r.Links)+len(r.Strays) == 0
+}
+
+// Verify reads every file that the entries name and compares the site with them. Strays are looked for only when
+// asked. Watch may be nil.
+func (s *Site) Verify(ctx context.Context, entries []manifest.Entry, strays bool, watch *Watch) (*Report, error) {
+	survey := &Survey{}
+	if s.exists {
+		if err := s.walk(ctx, survey); err != nil {
+			return nil, err
+		}
+	}
+	want := map[string]*manifest.Entry{}
+	for i := range entries {
+		want[entries[i].Path] = &entries[i]
+	}
+	var (
+		open  []int
+		bytes int64
+	)
+	for i := range survey.Found {
+		f := &survey.Found[i]
+		if e := want[f.Path]; e != nil && e.Kind == manifest.File && f.Kind == manifest.File && f.Other == 0 && (e.Size < 0 || e.Size == f.Size) {
+			open = append(open, i)
+			bytes += f.Size
+		}
+	}
+	if watch == nil {
+		watch = &Watch{}
+	}
+	watch.phase("check", len(open), bytes)
+	if err := s.Resolve(ctx, survey, open, watch.bytes); err != nil {
+		return nil, err
+	}
+	report := &Report{Checked: len(entries), Bytes: bytes}
+	report.compare(entries, survey, s.Abilities().Modes, strays)
+	return report, nil
+}
+
+func (r *Report) compare(entries []manifest.Entry, survey *Survey, modes, strays bool) {
+	result := diff.Compare(entries, survey.Found, nil, diff.Rule{Modes: modes, TimeStep: 1}, nil)
+	for i := range result.Changes {
+		c := &result.Changes[i]
+		switch {
+		case c.Status == diff.New:
+			r.Missing = append(r.Missing, *c.Want)
+		case c.Status == diff.Stray:
+			if strays {
+				r.Strays = append(r.Strays, c.Found.Entry)
+			}
+		case c.Want.Kind == manifest.Link || c.Found.Kind == manifest.Link:
+			r.Links = append(r.Links, LinkDifference{c.Path, c.Want.Link, c.Found.Link})
+		default:
+			r.addAltered(c, modes)
+		}
+	}
+	if strays {
+		for _, odd := range survey.Odd {
+			r.Strays = append(r.Strays, manifest.Entry{Path: odd})
+		}
+	}
+}
+
+// addAltered notes what is wrong with a file or folder: its bytes, its mode, or both.
+func (r *Report) addAltered(c *diff.Change, modes bool) {
+	if !c.ModeOnly {
+		a := Alteration{Path: c.Path, Size: c.Found.Size, Reason: "other content"}
+		switch {
+		case c.Found.Other != 0:
+			a.Reason = "no longer a file"
+		case c.Found.Kind != c.Want.Kind:
+			a.Reason = "a " + c.Found.Kind.String() + ", not a " + c.Want.Kind.String()
+		case c.Want.Size >= 0 && c.Want.Size != c.Found.Size:
+			a.Reason = "other size"
+		case c.Found.Digest.IsZero():
+			a.Reason = "cannot be read"
+		}
+		r.Altered = append(r.Altered, a)
+	}
+	if modes && c.Found.Kind == c.Want.Kind && c.Found.Other == 0 && c.Found.Mode != c.Want.Mode {
+		r.Modes = append(r.Modes, ModeDifference{c.Path, c.Want.Mode, c.Found.Mode})
+	}
+}

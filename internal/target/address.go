@@ -1,0 +1,142 @@
+package target
+
+import (
+	"fmt"
+	"net/url"
+	"path"
+	"path/filepath"
+	"strconv"
+	"strings"
+)
+
+// Kind is how a target is reached.
+type Kind string
+
+// The kinds of target.
+const (
+	Folder Kind = "file"
+	SSH    Kind = "ssh"
+	SFTP   Kind = "sftp"
+)
+
+// Address is where a site stands.
+type Address struct {
+	Kind       Kind
+	User, Host string
+	Port       int    // 0: the usual one
+	Path       string // absolute; or relative to the home folder when Home is set
+	Home       bool
+}
+
+// AddressError tells what is wrong with a target's address.
+type AddressError struct {
+	Text, Reason, Mend string
+}
+
+func (e *AddressError) Error() string {
+	text := fmt.Sprintf("target address %q %s", e.Text, e.Reason)
+	if e.Mend != "" {
+		text += "; " + e.Mend
+	}
+	return text
+}
+
+// ParseAddress reads ssh://USER@HOST:PORT/PATH, sftp://…, file:///PATH or a plain path, which is relative to the
+// current folder. After a host /~/ begins a path below the home folder.
+func ParseAddress(text string) (Address, error) {
+	wrong := func(reason, mend string) (Address, error) { return Address{}, &AddressError{text, reason, mend} }
+	scheme, rest, isURL := strings.Cut(text, "://")
+	if !isURL {
+		return plainPath(text)
+	}
+	if scheme == "file" {
+		if !strings.HasPrefix(rest, "/") {
+			return wrong("names a host", "a folder of this machine reads file:///PATH")
+		}
+		unescaped, err := url.PathUnescape(rest)
+		if err != nil {
+			return wrong("has a wrong escape", "a percent sign is written %25")
+		}
+		return plainPath(filepath.FromSlash(unescaped))
+	}
+	a := Address{Kind: Kind(scheme)}
+	if a.Kind != SSH && a.Kind != SFTP {
+		return wrong(fmt.Sprintf("begins with %q, which is not known", scheme+"://"), "use ssh://, sftp://, file:// or a path")
+	}
+	parsed, err := url.Parse(text)
+	if err != nil {
+		if _, port, ok := strings.Cut(hostPart(rest), ":"); ok {
+			return wrong(fmt.Sprintf("has the port %q, which is no number from 1 to 65535", port), "")
+		}
+		return wrong("cannot be read as a URL", "it reads "+scheme+"://USER@HOST:PORT/PATH")
+	}
+	if parsed.RawQuery != "" || parsed.Fragment != "" {
+		return wrong("has a ? or # in it", "write them %3F and %23 in a path")
+	}
+	a.Host = parsed.Hostname()
+	if a.Host == "" {
+		return wrong("names no host", "it reads "+scheme+"://USER@HOST:PORT/PATH")
+	}
+	if _, has := parsed.User.Password(); has {
+		return Address{}, &AddressError{parsed.Redacted(), "has a password in it, where others can read it", "take it out and name where it is found under password:"}
+	}
+	a.User = parsed.User.Username()
+	if port := parsed.Port(); port != "" {
+		if a.Port, err = strconv.Atoi(port); err != nil || a.Port < 1 || a.Port > 65535 {
+			return wrong(fmt.Sprintf("has the port %q, which is no number from 1 to 65535", port), "")
+		}
+	}
+	switch below, home := strings.CutPrefix(parsed.Path, "/~/"); {
+	case parsed.Path == "" || home && below == "":
+		return wrong("has no path", "end it in the folder where the site shall stand, such as /srv/www/site")
+	case home:
+		a.Path, a.Home = path.Clean(below), true
+		if a.Path == ".." || strings.HasPrefix(a.Path, "../") || a.Path == "." {
+			return wrong("leads out of the home folder", "")
+		}
+	default:
+		a.Path = path.Clean(parsed.Path)
+	}
+	return a, nil
+}
+
+func hostPart(rest string) string {
+	host, _, _ := strings.Cut(rest, "/")
+	return host[strings.LastIndexByte(host, '@')+1:]
+}
+
+func plainPath(text string) (Address, error) {
+	if text == "" {
+		return Address{}, &AddressError{text, "is empty", ""}
+	}
+	before, _, colon := strings.Cut(text, ":")
+	if colon && strings.Contains(before, "@") && !strings.Contains(before, "/") {
+		return Address{}, &AddressError{text, "has neither a scheme nor a slash before its colon", "write ssh://USER@HOST/PATH, or ./" + text + " for a folder of that name"}
+	}
+	absolute, err := filepath.Abs(text)
+	if err != nil {
+		return Address{}, &AddressError{text, err.Error(), ""}
+	}
+	if filepath.Dir(absolute) == absolute {
+		return Address{}, &AddressError{text, "is the top of the file system", "name a folder below it"}
+	}
+	return Address{Kind: Folder, Path: absolute}, nil
+}
+
+// String gives the address in its full form.
+func (a Address) String() string {
+	if a.Kind == Folder {
+		return "file://" + filepath.ToSlash(a.Path)
+	}
+	u := url.URL{Scheme: string(a.Kind), Host: a.Host, Path: a.Path}
+	if a.Port != 0 {
+		u.Host = fmt.Sprintf("%s:%d", a.Host, a.Port)
+	}
+	if a.User != "" {
+		u.User = url.User(a.User)
+	}
+	if a.Home {
+		u.Path = "/~/" + a.Path
+	}
+	return u.String()
+}

@@ -1,0 +1,210 @@
+// Package target turns a target's settings into an open site.
+package target
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+
+	"github.com/pkg/sftp"
+
+	"tartine/internal/connect"
+	"tartine/internal/fsys"
+	"tartine/internal/fsys/osfs"
+	"tartine/internal/fsys/sftpfs"
+	"tartine/internal/site"
+)
+
+// Settings is all that is needed to reach a site.
+type Settings struct {
+	Name       string // empty for a bare address
+	Address    Address
+	Identity   string
+	HostKey    string
+	KnownHosts string
+	Password   func() (string, error)
+	Jobs       int
+}
+
+// Open connects and opens the site. The site must be closed.
+func Open(ctx context.Context, s Settings) (*Opened, error) {
+	if s.Address.Kind == Folder {
+		return openFolder(ctx, s)
+	}
+	return openSFTP(ctx, s)
+}
+
+// Opened is an open site with what was opened for it.
+type Opened struct {
+	*site.Site
+	closers []func() error
+}
+
+// Close closes the site and the connection.
+func (o *Opened) Close() error {
+	var errs []error
+	for _, closer := range o.closers {
+		errs = append(errs, closer())
+	}
+	return errors.Join(errs...)
+}
+
+// place is where a root is found: a folder that stands, and the root's name below it.
+type place struct{ base, root string }
+
+// locate finds the nearest folder at or above a root that stands. Look follows links and tells whether there is a
+// folder; resolve gives its true path.
+func locate(root string, dir, base func(string) string, look func(string) (fs.FileInfo, error), resolve func(string) (string, error)) (place, error) {
+	rest := ""
+	for at := root; ; at = dir(at) {
+		info, err := look(at)
+		switch {
+		case err == nil && !info.IsDir():
+			return place{}, &site.RootError{Root: root, Reason: fmt.Sprintf("cannot stand there: %s is no folder", at)}
+		case err == nil:
+			real, err := resolve(at)
+			if err != nil {
+				return place{}, &site.RootError{Root: root, Reason: "cannot be looked at: " + err.Error(), Err: err}
+			}
+			if rest != "" || dir(real) == real {
+				return place{real, joinOr(rest)}, nil
+			}
+			return place{dir(real), base(real)}, nil
+		case !errors.Is(err, fs.ErrNotExist) && !isNotFolder(err):
+			return place{}, err
+		case dir(at) == at:
+			return place{}, &site.RootError{Root: root, Reason: "cannot be found: nothing stands above it", Err: err}
+		}
+		rest = strings.TrimSuffix(base(at)+"/"+rest, "/")
+	}
+}
+
+func joinOr(rest string) string {
+	if rest == "" {
+		return "."
+	}
+	return rest
+}
+
+func openFolder(ctx context.Context, s Settings) (*Opened, error) {
+	p, err := locate(s.Address.Path, filepath.Dir, filepath.Base, os.Stat, filepath.EvalSymlinks)
+	if err != nil {
+		return nil, asRootError(s.Address.Path, err)
+	}
+	f, err := osfs.Open(p.base)
+	if errors.Is(err, fs.ErrPermission) && !strings.Contains(p.root, "/") {
+		// The folder above the root may be closed to this user.
+		f, err = osfs.Open(filepath.Join(p.base, p.root))
+		p.root = "."
+	}
+	if err != nil {
+		return nil, asRootError(s.Address.Path, err)
+	}
+	opened, err := site.Open(ctx, f, p.root, s.Address.Path, s.Jobs)
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return &Opened{opened, []func() error{f.Close}}, nil
+}
+
+func asRootError(root string, err error) error {
+	var already *site.RootError
+	if errors.As(err, &already) || errors.Is(err, fsys.ErrLost) {
+		return err
+	}
+	var inner *fs.PathError
+	if errors.As(err, &inner) {
+		err = inner.Err
+	}
+	return &site.RootError{Root: root, Reason: "cannot be looked at: " + err.Error(), Err: err}
+}
+
+func openSFTP(ctx context.Context, s Settings) (*Opened, error) {
+	dial := &connect.SSH{Host: s.Address.Host, Port: s.Address.Port, User: s.Address.User, Identity: s.Identity,
+		HostKey: s.HostKey, KnownHosts: s.KnownHosts, Password: s.Password}
+	client, err := dial.Dial(ctx)
+	if err != nil {
+		return nil, err
+	}
+	transfer, err := sftp.NewClient(client, sftp.UseConcurrentWrites(true))
+	if err != nil {
+		client.Close()
+		return nil, &connect.Error{Step: connect.Start, Address: dial.Address(), User: dial.User, Err: err}
+	}
+	closeAll := []func() error{client.Close}
+	root := s.Address.Path
+	if s.Address.Home {
+		home, err := transfer.Getwd()
+		if err != nil {
+			client.Close()
+			return nil, &connect.Error{Step: connect.Start, Address: dial.Address(), User: dial.User, Err: err}
+		}
+		root = path.Join(home, root)
+	}
+	p, err := locate(root, path.Dir, path.Base, transfer.Stat, transfer.RealPath)
+	if err == nil {
+		exec := sftpfs.Exec(connect.Exec(client))
+		if s.Address.Kind == SFTP {
+			exec = nil // sftp:// means SFTP alone
+		}
+		var opened *site.Site
+		if opened, err = site.Open(ctx, sftpfs.New(transfer, p.base, exec), p.root, root, s.Jobs); err == nil {
+			return &Opened{opened, closeAll}, nil
+		}
+	}
+	client.Close()
+	if errors.Is(err, sftp.ErrSSHFxConnectionLost) {
+		err = fsys.ErrLost
+	}
+	return nil, asRootError(root, err)
+}
+
+// OverlapError tells that a source and a folder target lie in one another.
+type OverlapError struct{ Source, Root string }
+
+func (e *OverlapError) Error() string {
+	return fmt.Sprintf("source %s and target %s lie in one another", e.Source, e.Root)
+}
+
+// CheckOverlap refuses a source that holds the root of a folder target, or lies in it or in its record.
+func CheckOverlap(a Address, sources []string) error {
+	if a.Kind != Folder {
+		return nil
+	}
+	root := trueFolder(a.Path)
+	record := filepath.Join(filepath.Dir(root), "."+filepath.Base(root)+".tartine")
+	for _, source := range sources {
+		absolute, err := filepath.Abs(source)
+		if err != nil {
+			continue
+		}
+		real := trueFolder(absolute)
+		if within(real, root) || within(root, real) || within(real, record) {
+			return &OverlapError{source, a.Path}
+		}
+	}
+	return nil
+}
+
+// trueFolder resolves the links of as much of a path as stands.
+func trueFolder(name string) string {
+	if real, err := filepath.EvalSymlinks(name); err == nil {
+		return real
+	}
+	if dir := filepath.Dir(name); dir != name {
+		return filepath.Join(trueFolder(dir), filepath.Base(name))
+	}
+	return name
+}
+
+// within tells whether a path is a folder or lies in it.
+func within(name, folder string) bool {
+	relative, err := filepath.Rel(folder, name)
+	return err == nil && relative != ".." && !strings.HasPrefix(relative, ".."+string(filepath.Separator))
+}
