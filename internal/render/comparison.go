@@ -64,11 +64,7 @@ func (p *Printer) Comparison(c *deploy.Comparison, removeStrays bool) {
 	p.printf("\n")
 	var list []row
 	for _, status := range []diff.Status{diff.New, diff.Changed, diff.Retired, diff.Stray} {
-		shown, more := p.shorten(names(c, status))
-		list = append(list, shown...)
-		if more > 0 {
-			list = append(list, row{word: word(status), name: fmt.Sprintf("and %s more, which --verbose lists", Number(int64(more)))})
-		}
+		list = append(list, p.shorten(names(c, status))...)
 	}
 	p.rows(list)
 	if len(list) > 0 {
@@ -121,9 +117,9 @@ func names(c *deploy.Comparison, status diff.Status) []row {
 		if change.Status != status {
 			continue
 		}
-		r := row{word: word(status), name: Name(change.Path), size: Bytes(change.Size()), note: note(change)}
+		r := row{word: word(status), name: Name(change.Path), bytes: change.Size(), note: note(change)}
 		if e := change.Want; e != nil && e.Kind != manifest.File || e == nil && change.Found.Kind != manifest.File {
-			r.size = ""
+			r.bytes = -1
 		}
 		list = append(list, r)
 	}

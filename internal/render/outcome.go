@@ -61,19 +61,19 @@ func Duration(d time.Duration) string {
 func (p *Printer) Verified(h Heading, r *site.Report) {
 	var list []row
 	for _, e := range r.Missing {
-		list = append(list, row{word: "missing", name: Name(e.Path)})
+		list = append(list, row{word: "missing", name: Name(e.Path), bytes: -1})
 	}
 	for _, a := range r.Altered {
-		list = append(list, row{word: "altered", name: Name(a.Path), note: a.Reason})
+		list = append(list, row{word: "altered", name: Name(a.Path), note: a.Reason, bytes: -1})
 	}
 	for _, m := range r.Modes {
-		list = append(list, row{word: "mode", name: Name(m.Path), note: fmt.Sprintf("is %04o, should be %04o", m.Found, m.Want)})
+		list = append(list, row{word: "mode", name: Name(m.Path), note: fmt.Sprintf("is %04o, should be %04o", m.Found, m.Want), bytes: -1})
 	}
 	for _, l := range r.Links {
-		list = append(list, row{word: "link", name: Name(l.Path), note: linkNote(l)})
+		list = append(list, row{word: "link", name: Name(l.Path), note: linkNote(l), bytes: -1})
 	}
 	for _, e := range r.Strays {
-		list = append(list, row{word: "stray", name: Name(e.Path)})
+		list = append(list, row{word: "stray", name: Name(e.Path), bytes: -1})
 	}
 	p.rows(list)
 	if r.Matches() {

@@ -57,7 +57,7 @@ func Count(n int, noun string) string {
 	if n == 1 {
 		return "1 " + noun
 	}
-	if stem, ok := strings.CutSuffix(noun, "y"); ok {
+	if stem, ok := strings.CutSuffix(noun, "y"); ok && !strings.HasSuffix(stem, "a") {
 		return Number(int64(n)) + " " + stem + "ies"
 	}
 	return Number(int64(n)) + " " + noun + "s"
@@ -108,10 +108,18 @@ func Name(path string) string {
 
 // row is one line of a list: a word, a name, and what is said of it.
 type row struct {
-	word word
-	name string
-	size string
-	note string
+	word  word
+	name  string
+	bytes int64 // -1: there is no size to speak of
+	note  string
+	paths int // how many paths a folder's row stands for
+}
+
+func (r *row) size() string {
+	if r.bytes < 0 {
+		return ""
+	}
+	return Bytes(r.bytes)
 }
 
 // rows writes a list in columns.
@@ -119,14 +127,14 @@ func (p *Printer) rows(list []row) {
 	width, sizes := 0, 0
 	for _, r := range list {
 		width = max(width, utf8.RuneCountInString(r.name))
-		sizes = max(sizes, len(r.size))
+		sizes = max(sizes, len(r.size()))
 	}
 	width = min(width, 64)
 	for _, r := range list {
 		line := fmt.Sprintf("%s  %s", p.paint(r.word, 8), r.name)
 		if sizes > 0 {
 			line += strings.Repeat(" ", max(width-utf8.RuneCountInString(r.name), 0))
-			line += fmt.Sprintf("  %*s", sizes, r.size)
+			line += fmt.Sprintf("  %*s", sizes, r.size())
 		}
 		if r.note != "" {
 			line += "  " + r.note
@@ -135,10 +143,35 @@ func (p *Printer) rows(list []row) {
 	}
 }
 
-// shorten cuts a list of rows of one word to what a screen can take, and says how many are missing.
-func (p *Printer) shorten(list []row) ([]row, int) {
+// shorten cuts a list of rows to what a screen can take: names below the top go together by their first folder.
+func (p *Printer) shorten(list []row) []row {
 	if p.Verbose || len(list) <= namesShown {
-		return list, 0
+		return list
 	}
-	return list[:namesShown], len(list) - namesShown
+	var out []row
+	folders := map[string]int{} // to an index into out
+	for _, r := range list {
+		folder, _, below := strings.Cut(r.name, "/")
+		if !below {
+			out = append(out, r)
+			continue
+		}
+		at, ok := folders[folder]
+		if !ok {
+			at = len(out)
+			folders[folder] = at
+			out = append(out, row{word: r.word, name: folder + "/"})
+		}
+		out[at].paths++
+		out[at].bytes += r.bytes
+	}
+	for i := range out {
+		if out[i].paths > 0 {
+			out[i].note = Count(out[i].paths, "path")
+		}
+	}
+	if more := len(out) - namesShown; more > 0 {
+		out = append(out[:namesShown], row{word: list[0].word, name: fmt.Sprintf("and %s more, which --verbose lists", Number(int64(more))), bytes: -1})
+	}
+	return out
 }

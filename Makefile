@@ -1,0 +1,49 @@
+# make demo    builds Tartine and walks through the full example
+# make test    runs all tests; installs the servers that they need where it can
+# make build   builds bin/tartine, one static program
+
+GO      ?= go
+VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
+COMMIT  ?= $(shell git rev-parse --short HEAD 2>/dev/null || echo unknown)
+LDFLAGS  = -s -w -X main.version=$(VERSION) -X main.commit=$(COMMIT)
+
+.PHONY: build demo test check cross race screenshots generate fuzz bench clean
+
+build:
+	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '$(LDFLAGS)' -o bin/tartine ./cmd/tartine
+
+demo: build
+	./bin/tartine demo
+
+test: .servers
+	$(GO) test ./...
+
+# The tests run against OpenSSH's own server. As root on Debian it is installed; elsewhere those tests are skipped.
+.PHONY: .servers
+.servers:
+	@if [ ! -x /usr/sbin/sshd ] && [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then \
+		apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends openssh-server >/dev/null; fi
+
+check:
+	@test -z "$$(gofmt -l .)" || { gofmt -l .; echo 'gofmt: the files above are not formatted'; exit 1; }
+	$(GO) vet ./...
+	$(GO) tool staticcheck ./...
+
+race: .servers
+	CGO_ENABLED=1 $(GO) test -race ./...
+
+cross:
+	@set -e; for os in linux darwin windows; do for arch in amd64 arm64; do \
+		echo "build $$os/$$arch"; \
+		CGO_ENABLED=0 GOOS=$$os GOARCH=$$arch $(GO) build -trimpath -ldflags '$(LDFLAGS)' -o dist/tartine-$$os-$$arch ./cmd/tartine; \
+	done; done
+
+generate:
+	$(GO) generate ./...
+
+fuzz:
+	@set -e; for target in ./internal/manifest:FuzzReadListing ./internal/manifest:FuzzReadJSON ./internal/filter:FuzzRule ./internal/config:FuzzParse; do \
+		$(GO) test -run '^$$' -fuzz "^$${target#*:}\$$" -fuzztime $(or $(FUZZTIME),20s) $${target%:*}; done
+
+clean:
+	rm -rf bin dist

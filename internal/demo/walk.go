@@ -1,0 +1,173 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"tartine/internal/demo/sshserver"
+)
+
+// Walk shows Tartine at work on the example: it starts a server, runs the program as a person would, and prints each
+// command with its own output.
+type Walk struct {
+	Program        string // this program's file
+	Stdout, Stderr *os.File
+	Keep           bool // leave folder and server until the context is done
+
+	dir    string // everything lies here
+	server *sshserver.Server
+}
+
+// User is who logs in at the example's server.
+const User = "warden"
+
+// Run walks through the example. It fails when any command exits otherwise than it should.
+func (w *Walk) Run(ctx context.Context) (err error) {
+	if w.dir, err = os.MkdirTemp("", "gannet-rock-"); err != nil {
+		return err
+	}
+	if !w.Keep {
+		defer os.RemoveAll(w.dir)
+	}
+	if err := w.setUp(); err != nil {
+		return err
+	}
+	defer w.server.Close()
+	for _, chapter := range []func(context.Context) error{w.first, w.again, w.change, w.tamper} {
+		if err := chapter(ctx); err != nil {
+			return err
+		}
+	}
+	if w.Keep {
+		w.say("The folder %s and the server stay until Ctrl-C. In another terminal:\n\n    cd %s\n    tartine diff\n", w.dir, w.dir)
+		<-ctx.Done()
+		return os.RemoveAll(w.dir)
+	}
+	w.say("That was all. The folder and the server are gone; --keep leaves them for trying.\n")
+	return nil
+}
+
+func (w *Walk) site(name string) string {
+	return filepath.Join(w.dir, "server", "gannet", filepath.FromSlash(name))
+}
+
+func (w *Walk) setUp() (err error) {
+	if err := Unpack(w.dir); err != nil {
+		return err
+	}
+	if err := os.Mkdir(filepath.Join(w.dir, "server"), 0o755); err != nil {
+		return err
+	}
+	if w.server, err = sshserver.Start(User, filepath.Join(w.dir, "warden.key")); err != nil {
+		return fmt.Errorf("start the example's server: %w", err)
+	}
+	root := filepath.ToSlash(w.site(""))
+	url := fmt.Sprintf("ssh://%s@127.0.0.1:%d/%s", User, w.server.Port(), strings.TrimPrefix(root, "/"))
+	settings := Settings(url, "warden.key", w.server.Fingerprint)
+	return os.WriteFile(filepath.Join(w.dir, "tartine.yaml"), []byte(settings), 0o644)
+}
+
+func (w *Walk) first(ctx context.Context) error {
+	w.say("1. The site of Gannet Rock goes to its server for the first time. These are its settings:\n")
+	if err := w.show("tartine.yaml"); err != nil {
+		return err
+	}
+	return w.run(ctx, 0, "deploy", "rock")
+}
+
+func (w *Walk) again(ctx context.Context) error {
+	w.say("2. Nothing has changed since. A second deployment sends nothing and touches nothing.\n")
+	return w.run(ctx, 0, "deploy", "rock")
+}
+
+func (w *Walk) change(ctx context.Context) error {
+	w.say("3. The warden corrects a page and withdraws another: site/species/shag.html is edited, and site/log/2026-01.html is\n" +
+		"   removed together with the line of site/log/index.html that leads to it.\n")
+	if err := w.edit("site/species/shag.html", "88 pairs", "91 pairs"); err != nil {
+		return err
+	}
+	if err := w.edit("site/log/index.html", "<li><a href=\"2026-01.html\">2026-01</a></li>\n", ""); err != nil {
+		return err
+	}
+	if err := os.Remove(filepath.Join(w.dir, "site", "log", "2026-01.html")); err != nil {
+		return err
+	}
+	if err := w.run(ctx, 0, "diff", "rock"); err != nil {
+		return err
+	}
+	return w.run(ctx, 0, "deploy", "rock")
+}
+
+func (w *Walk) tamper(ctx context.Context) error {
+	w.say("4. Somebody alters a tide table at the server, and keeps its size. Verify reads every file there and finds it.\n")
+	name := w.site("tides/2026-05.csv")
+	content, err := os.ReadFile(name)
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(name, []byte(strings.Replace(string(content), ",4.", ",3.", 1)), 0o644); err != nil {
+		return err
+	}
+	if err := w.run(ctx, 1, "verify", "rock"); err != nil {
+		return err
+	}
+	w.say("   A deployment puts it right. It asks before it overwrites what somebody altered, unless it is told not to.\n")
+	if err := w.run(ctx, 0, "deploy", "rock", "--overwrite-drift"); err != nil {
+		return err
+	}
+	return w.run(ctx, 0, "verify", "rock")
+}
+
+func (w *Walk) edit(name, old, new string) error {
+	full := filepath.Join(w.dir, filepath.FromSlash(name))
+	content, err := os.ReadFile(full)
+	if err != nil {
+		return err
+	}
+	if !strings.Contains(string(content), old) {
+		return fmt.Errorf("the example's %s does not hold %q", name, old)
+	}
+	return os.WriteFile(full, []byte(strings.Replace(string(content), old, new, 1)), 0o644)
+}
+
+func (w *Walk) say(format string, args ...any) { fmt.Fprintf(w.Stdout, "\n"+format, args...) }
+
+func (w *Walk) show(name string) error {
+	f, err := os.Open(filepath.Join(w.dir, name))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	fmt.Fprintf(w.Stdout, "\n")
+	content, err := io.ReadAll(f)
+	for line := range strings.Lines(string(content)) {
+		fmt.Fprintf(w.Stdout, "    %s", line)
+	}
+	return err
+}
+
+// run runs the program as a person would and checks its exit status.
+func (w *Walk) run(ctx context.Context, want int, args ...string) error {
+	fmt.Fprintf(w.Stdout, "\n$ tartine %s\n", strings.Join(args, " "))
+	cmd := exec.CommandContext(ctx, w.Program, args...)
+	cmd.Dir, cmd.Stdout, cmd.Stderr = w.dir, w.Stdout, w.Stderr
+	cmd.Env = append(os.Environ(), "XDG_CACHE_HOME="+filepath.Join(w.dir, ".cache"))
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		return fmt.Errorf("run %s: %w", w.Program, err)
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if got := cmd.ProcessState.ExitCode(); got != want {
+		return fmt.Errorf("tartine %s exited with %d, not %d", strings.Join(args, " "), got, want)
+	}
+	return nil
+}

@@ -1,0 +1,63 @@
+package sftpfs_test
+
+import (
+	"path/filepath"
+	"testing"
+
+	"github.com/pkg/sftp"
+	"github.com/stretchr/testify/require"
+
+	"tartine/internal/connect"
+	"tartine/internal/connect/sshdtest"
+	"tartine/internal/demo/sshserver"
+	"tartine/internal/fsys"
+	"tartine/internal/fsys/fsystest"
+	"tartine/internal/fsys/sftpfs"
+)
+
+func open(t *testing.T, dial connect.SSH, dir string, shell bool) fsys.FS {
+	t.Helper()
+	client, err := dial.Dial(t.Context())
+	require.NoError(t, err)
+	t.Cleanup(func() { client.Close() })
+	transfer, err := sftp.NewClient(client, sftp.UseConcurrentWrites(true))
+	require.NoError(t, err)
+	if shell {
+		return sftpfs.New(transfer, dir, connect.Exec(client))
+	}
+	return sftpfs.New(transfer, dir, nil)
+}
+
+func TestConformanceWithOpenSSH(t *testing.T) {
+	server := sshdtest.Start(t)
+	for _, user := range sshdtest.Users(t) {
+		for name, shell := range map[string]bool{"with a shell": true, "SFTP alone": false} {
+			t.Run(user+" "+name, func(t *testing.T) {
+				fsystest.Run(t, func(t *testing.T) fsys.FS {
+					dial := connect.SSH{Host: "127.0.0.1", Port: server.Port, User: user, Identity: server.Identity, KnownHosts: server.KnownHosts}
+					return open(t, dial, sshdtest.Folder(t, user), shell)
+				})
+			})
+		}
+	}
+}
+
+func TestConformanceWithoutAShellAtTheFarEnd(t *testing.T) {
+	server := sshdtest.Start(t, "ForceCommand internal-sftp")
+	fsystest.Run(t, func(t *testing.T) fsys.FS {
+		user := sshdtest.Users(t)[0]
+		dial := connect.SSH{Host: "127.0.0.1", Port: server.Port, User: user, Identity: server.Identity, HostKey: server.Fingerprint}
+		return open(t, dial, sshdtest.Folder(t, user), true)
+	})
+}
+
+func TestConformanceWithTheBuiltInServer(t *testing.T) {
+	identity := filepath.Join(t.TempDir(), "identity")
+	server, err := sshserver.Start("warden", identity)
+	require.NoError(t, err)
+	t.Cleanup(func() { server.Close() })
+	fsystest.Run(t, func(t *testing.T) fsys.FS {
+		dial := connect.SSH{Host: "127.0.0.1", Port: server.Port(), User: "warden", Identity: identity, HostKey: server.Fingerprint}
+		return open(t, dial, t.TempDir(), true)
+	})
+}
