@@ -25,7 +25,8 @@ import (
 // Not promised: where neither change time nor inode can be had (Windows), a program that changes bytes and puts size
 // and modification time back goes unnoticed. Go round the cache there.
 type Cache struct {
-	dir string
+	dir   string
+	clock func() time.Time
 }
 
 // UserCache is the cache in the user's cache folder ($XDG_CACHE_HOME/tartine/digests or what the system uses).
@@ -38,7 +39,7 @@ func UserCache() (*Cache, error) {
 }
 
 // NewCache is a cache in a folder, which is made when it is needed.
-func NewCache(dir string) *Cache { return &Cache{dir: dir} }
+func NewCache(dir string) *Cache { return &Cache{dir: dir, clock: time.Now} }
 
 const (
 	cacheMagic   = "tartine digests 1\n"
@@ -64,10 +65,11 @@ type digests struct {
 
 // load reads what is known of a source. A nil cache knows nothing and keeps nothing.
 func (c *Cache) load(source string) *digests {
-	d := &digests{known: map[string]cached{}, today: uint32(time.Now().Unix() / 86400)}
+	d := &digests{known: map[string]cached{}}
 	if c == nil {
 		return d
 	}
+	d.today = uint32(c.clock().Unix() / 86400)
 	absolute, err := filepath.Abs(source)
 	if err != nil {
 		return d

@@ -95,7 +95,10 @@ func (t *Tree) readAll(ctx context.Context, all []found, verdicts []verdict, unr
 	group, ctx := errgroup.WithContext(ctx)
 	for range min(opt.Jobs, (len(unread)+batch-1)/batch) {
 		group.Go(func() error {
-			d := digester{hash: sha256.New(), buf: make([]byte, readBuffer), keepModes: opt.KeepModes, told: opt.Read}
+			d := digester{hash: sha256.New(), buf: make([]byte, readBuffer), keepModes: opt.KeepModes, told: opt.Read, clock: time.Now}
+			if opt.Cache != nil {
+				d.clock = opt.Cache.clock
+			}
 			for {
 				start := int(next.Add(batch)) - batch
 				if start >= len(unread) {
@@ -129,13 +132,14 @@ type digester struct {
 	buf       []byte
 	keepModes bool
 	told      func(int64)
+	clock     func() time.Time
 }
 
 // read fills in the digest of a file, and its size, mode and times as they were when it was read whole. The identity
 // is left zero when the digest must not be cached.
 func (d *digester) read(ctx context.Context, local string, f *found, v *verdict) error {
 	for range readTries {
-		readAt := time.Now().UnixNano()
+		readAt := d.clock().UnixNano()
 		file, err := os.Open(local)
 		if err != nil {
 			return err

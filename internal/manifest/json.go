@@ -231,20 +231,15 @@ func (l lineCounter) at(offset int64) int {
 // Read reads either form: text that begins with a brace is JSON, all other text a listing.
 func Read(r io.Reader) (*Manifest, error) {
 	in := bufio.NewReaderSize(r, 64<<10)
-	for {
-		c, err := in.ReadByte()
-		if err == io.EOF {
-			return &Manifest{}, nil
-		}
-		if err != nil {
-			return nil, fmt.Errorf("read manifest: %w", err)
-		}
-		if err := in.UnreadByte(); err != nil {
-			return nil, fmt.Errorf("read manifest: %w", err)
-		}
-		if c == '{' || c == ' ' || c == '\t' || c == '\n' || c == '\r' {
-			return ReadJSON(in)
-		}
+	first, err := in.Peek(1)
+	switch {
+	case err == io.EOF:
+		return &Manifest{}, nil
+	case err != nil:
+		return nil, fmt.Errorf("read manifest: %w", err)
+	case bytes.ContainsAny(first, "{ \t\r\n"):
+		return ReadJSON(in)
+	default:
 		return ReadListing(in)
 	}
 }
