@@ -22,13 +22,14 @@ type looking struct {
 }
 
 func (l *looking) flags(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&l.compare, "compare", "hash", "compare files by hash, by time (size and time, without a look at the content), or none (send everything)")
+	cmd.Flags().StringVar(&l.compare, "compare", "", "compare files by `hash` (read every file at the site), time (size and time alone), or none (send everything); "+
+		"left out: by hash, believing the record of files that stand with the recorded size and time")
 }
 
 // look loads the settings, opens the site, and compares. What was opened is closed by close, also after an error.
 func (a *app) look(ctx context.Context, l *looking, args []string) error {
 	switch deploy.Compare(l.compare) {
-	case deploy.ByHash, deploy.ByTime, deploy.Nothing:
+	case deploy.ByRecord, deploy.ByHash, deploy.ByTime, deploy.Nothing:
 	default:
 		return usageError(fmt.Sprintf("--compare is hash, time or none, not %q", l.compare), "")
 	}

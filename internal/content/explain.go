@@ -16,6 +16,7 @@ type Explanation struct {
 	Source     int    // index into the sources
 	Local      string // on this machine
 	Path       string // in the tree
+	Relative   string // to the source
 	Folder     bool
 	Decision   filter.Decision
 	Taken      bool
@@ -97,6 +98,7 @@ func explainIn(sources []Source, i int, path string, opt Options) (Explanation, 
 	}
 	e.Folder = info.IsDir()
 	relative := s.relative(path)
+	e.Relative = relative
 	e.Decision = s.Rules.Decide(relative, e.Folder)
 	e.Taken = e.Decision.Taken
 	switch mode := info.Mode(); {

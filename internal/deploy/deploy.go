@@ -24,9 +24,10 @@ import (
 
 // Site is a site as a deployment sees it, wherever its engine runs.
 type Site interface {
-	Survey(ctx context.Context) (*site.Survey, error)
+	Survey(ctx context.Context, believe bool) (*site.Survey, error)
 	Resolve(ctx context.Context, survey *site.Survey, open []int, told func(bytes int64)) error
 	Recover(ctx context.Context, user string) (int, error)
+	Affirm(ctx context.Context, number int, user string) error
 	Deploy(ctx context.Context, plan *site.Plan, watch *site.Watch) (*site.Outcome, error)
 	Abilities() fsys.Abilities
 }
@@ -36,9 +37,10 @@ type Compare string
 
 // The ways to compare.
 const (
-	ByHash  Compare = "hash" // by content
-	ByTime  Compare = "time" // by size and time, which needs no look at the content
-	Nothing Compare = "none" // not at all: everything is sent
+	ByRecord Compare = ""     // by content, believing the record of files that stand with the recorded size and time
+	ByHash   Compare = "hash" // by content, reading every file at the site
+	ByTime   Compare = "time" // by size and time, which needs no look at the content
+	Nothing  Compare = "none" // not at all: everything is sent
 )
 
 // Options says what a deployment may do.
@@ -68,7 +70,7 @@ func Look(ctx context.Context, s Site, sources []content.Source, scan content.Op
 		return err
 	})
 	group.Go(func() (err error) {
-		c.Survey, err = s.Survey(both)
+		c.Survey, err = s.Survey(both, compare != ByHash)
 		return err
 	})
 	if err := group.Wait(); err != nil {

@@ -106,15 +106,12 @@ func (r *Result) Publishes(removeStrays bool) bool {
 // Unresolved gives the found files whose digest must be known before Compare: where the size leaves it open whether
 // they are as wanted, or as recorded.
 func Unresolved(want []manifest.Entry, found []Found, recorded []manifest.Entry, rule Rule) []int {
-	if rule.Nothing {
-		return nil
-	}
 	var open []int
 	walk(want, found, recorded, func(w *manifest.Entry, f int, r *manifest.Entry) {
 		if f < 0 || found[f].Kind != manifest.File || found[f].Other != 0 || !found[f].Digest.IsZero() {
 			return
 		}
-		asWanted := w != nil && w.Kind == manifest.File && (w.Size == found[f].Size || w.Size < 0) && !rule.Times
+		asWanted := w != nil && w.Kind == manifest.File && (w.Size == found[f].Size || w.Size < 0) && !rule.Times && !rule.Nothing
 		asRecorded := r != nil && r.Kind == manifest.File && (r.Size == found[f].Size || r.Size < 0)
 		if asWanted || asRecorded {
 			open = append(open, f)

@@ -12,7 +12,7 @@ func (p *Printer) Explanation(e *content.Explanation, sources []content.Source) 
 	because := "no include or exclude speaks of it"
 	if r := e.Decision.Rule; r != nil {
 		because = fmt.Sprintf("%q matches it (%s)", r.Pattern, r.Place)
-		if e.Decision.At != "" && e.Decision.At != e.Path && len(e.Decision.At) < len(e.Path) {
+		if e.Decision.At != e.Relative {
 			because = fmt.Sprintf("%q matches %s (%s)", r.Pattern, Name(e.Decision.At), r.Place)
 		}
 	}

@@ -82,6 +82,7 @@ func (p *Printer) Verified(h Heading, r *site.Report) {
 	}
 	p.printf("\n%s  %s: %d missing, %d altered, %d with another mode, %d other links, %s; %s checked\n", p.paint("differs", 10), h.target(),
 		len(r.Missing), len(r.Altered), len(r.Modes), len(r.Links), Count(len(r.Strays), "stray"), Count(r.Checked, "path"))
+	p.printf("%s  tartine deploy %s --compare hash puts it right: it reads every file there, whatever its size and time say\n", p.paint("next", 10), h.target())
 }
 
 func linkNote(l site.LinkDifference) string {

@@ -59,7 +59,7 @@ func (s *Site) writeDeployment(ctx context.Context, p *publish, out *Outcome) er
 	if err := m.WriteJSON(&text); err != nil {
 		return err
 	}
-	return s.write(ctx, fmt.Sprintf("deployments/%d.json", p.number), text.Bytes())
+	return s.write(ctx, deploymentFile(p.number), text.Bytes())
 }
 
 // finish makes a deployment current and ends its journal.

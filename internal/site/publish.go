@@ -162,6 +162,8 @@ func layoutOf(plan *Plan) *layout {
 		e := &plan.Want[i]
 		if e.Kind == manifest.Dir {
 			l.folders[e.Path] = true
+		} else {
+			l.leaves[e.Path] = true
 		}
 		for dir, _ := fsys.Split(e.Path); dir != "." && !l.folders[dir]; dir, _ = fsys.Split(dir) {
 			l.folders[dir] = true
@@ -170,11 +172,6 @@ func layoutOf(plan *Plan) *layout {
 	for i := range plan.Survey.Found {
 		if f := &plan.Survey.Found[i]; f.Kind == manifest.Dir {
 			l.standing[f.Path] = true
-		}
-	}
-	for i := range plan.Result.Changes {
-		if c := &plan.Result.Changes[i]; c.Want != nil && c.Want.Kind != manifest.Dir {
-			l.leaves[c.Path] = true
 		}
 	}
 	return l
@@ -224,7 +221,7 @@ func (l *layout) emptied(plan *Plan) []step {
 		if c.Want != nil || c.Status == diff.Stray && !plan.RemoveStrays {
 			continue
 		}
-		for dir, _ := fsys.Split(c.Path); dir != "." && !seen[dir] && !l.folders[dir]; dir, _ = fsys.Split(dir) {
+		for dir, _ := fsys.Split(c.Path); dir != "." && !seen[dir] && !l.folders[dir] && !l.leaves[dir]; dir, _ = fsys.Split(dir) {
 			seen[dir] = true
 			steps = append(steps, step{Do: doClear, Path: dir})
 		}
@@ -322,8 +319,12 @@ func (s *Site) do(ctx context.Context, st step) error {
 			return err
 		}
 	case doClear:
-		if err := s.fs.Remove(ctx, name); errors.Is(err, fsys.ErrLost) {
-			return err // else it is not empty, and stays
+		info, err := s.fs.Lstat(ctx, name)
+		if err == nil && info.Mode.IsDir() { // Remove would take a file too
+			err = s.fs.Remove(ctx, name)
+		}
+		if errors.Is(err, fsys.ErrLost) {
+			return err // else it is gone, or not empty, and stays
 		}
 	default:
 		return fmt.Errorf("the journal has an unknown step %q", st.Do)

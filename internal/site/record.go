@@ -33,7 +33,7 @@ func (s *Site) Recorded(ctx context.Context) (*manifest.Manifest, error) {
 	if err != nil || number == 0 {
 		return nil, err
 	}
-	name := fmt.Sprintf("deployments/%d.json", number)
+	name := deploymentFile(number)
 	text, err := s.read(ctx, name)
 	if err != nil {
 		return nil, err
@@ -46,6 +46,27 @@ func (s *Site) Recorded(ctx context.Context) (*manifest.Manifest, error) {
 		return nil, &RecordError{s.inRecord(name), err}
 	}
 	return m, nil
+}
+
+func deploymentFile(number int) string { return fmt.Sprintf("deployments/%d.json", number) }
+
+// Affirm writes the record of the deployment that stands once more, as it is, after its files were found to be as
+// recorded by their content. From then on files that were dated shortly before the first writing are believed by size
+// and time too.
+func (s *Site) Affirm(ctx context.Context, number int, user string) error {
+	ctx, release, err := s.lock(ctx, user)
+	if err != nil {
+		return err
+	}
+	defer release()
+	if standing, err := s.current(ctx); err != nil || standing != number {
+		return err
+	}
+	text, err := s.read(ctx, deploymentFile(number))
+	if err != nil {
+		return err
+	}
+	return s.write(ctx, deploymentFile(number), text)
 }
 
 // current gives the number of the deployment that stands, or 0.

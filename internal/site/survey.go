@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -22,7 +23,12 @@ type Survey struct {
 	Odd        []string           // names that no manifest can hold, in Go's quotes
 	FoldsCase  bool               // names that differ only in case are one name here
 	Unfinished bool               // a publish was interrupted; the next deployment finishes it
+	Unsettled  int                // files of the recorded size and time that were dated too shortly before the record
 }
+
+// settleTime is how long before the record was written a file must be dated to be believed by size and time. One that
+// is altered within a step of the far end's clock keeps its time; the longest step, of FAT, is two seconds.
+const settleTime = 2 * time.Second
 
 // Number gives the number of the deployment that stands, or 0.
 func (s *Survey) Number() int {
@@ -40,9 +46,9 @@ func (s *Survey) Entries() []manifest.Entry {
 	return s.Recorded.Entries
 }
 
-// Survey reads what stands. A file of the recorded size and time is taken to have the recorded digest; the digests of
-// all others are left open, for Resolve.
-func (s *Site) Survey(ctx context.Context) (*Survey, error) {
+// Survey reads what stands. When the record is to be believed, a file of the recorded size and time is taken to have
+// the recorded digest; the digests of all others are left open, for Resolve.
+func (s *Site) Survey(ctx context.Context, believe bool) (*Survey, error) {
 	out := &Survey{}
 	if !s.exists {
 		return out, nil
@@ -61,13 +67,19 @@ func (s *Site) Survey(ctx context.Context) (*Survey, error) {
 	if err := s.walk(ctx, out); err != nil {
 		return nil, err
 	}
-	out.believe(s.Abilities())
+	if believe && out.Recorded != nil {
+		record, err := s.fs.Lstat(ctx, s.inRecord(deploymentFile(out.Number())))
+		if err != nil {
+			return nil, err
+		}
+		out.believe(s.Abilities(), record.ModTime.Add(-settleTime))
+	}
 	out.FoldsCase, err = s.FoldsCase(ctx)
 	return out, err
 }
 
-// believe takes digests from the record for files that stand with the recorded size and time.
-func (s *Survey) believe(abilities fsys.Abilities) {
+// believe takes digests from the record for files that stand with the recorded size and time, if that is before settled.
+func (s *Survey) believe(abilities fsys.Abilities, settled time.Time) {
 	recorded := s.Entries()
 	r := 0
 	for i := range s.Found {
@@ -81,7 +93,11 @@ func (s *Survey) believe(abilities fsys.Abilities) {
 		e := &recorded[r]
 		if e.Path == f.Path && e.Kind == manifest.File && f.Kind == manifest.File && f.Other == 0 &&
 			e.Size == f.Size && diff.SameTime(e.ModTime, f.ModTime, abilities.TimeStep) {
-			f.Digest = e.Digest
+			if e.ModTime.Before(settled) {
+				f.Digest = e.Digest
+			} else {
+				s.Unsettled++
+			}
 		}
 	}
 }

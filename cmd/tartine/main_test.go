@@ -1,0 +1,118 @@
+package main
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"syscall"
+	"testing"
+
+	"github.com/rogpeppe/go-internal/testscript"
+
+	"tartine/internal/connect/sshdtest"
+)
+
+func TestMain(m *testing.M) {
+	testscript.Main(m, map[string]func(){"tartine": func() { os.Exit(run()) }})
+}
+
+// commands are what the stories need beside the program and testscript's own.
+var commands = map[string]func(ts *testscript.TestScript, neg bool, args []string){
+	"flipbit": flipBit, "stamp": stamp, "untouched": untouched, "mkfifo": makePipe, "badname": badName, "closedport": closedPort, "silentport": silentPort,
+}
+
+func TestStories(t *testing.T) {
+	testscript.Run(t, testscript.Params{Dir: "testdata/script", Cmds: commands, Setup: setUp})
+}
+
+// TestStoriesOverSSH tells the stories of ssh/ for each kind of user against OpenSSH's server.
+func TestStoriesOverSSH(t *testing.T) {
+	server := sshdtest.Start(t)
+	for _, user := range sshdtest.Users(t) {
+		t.Run(user, func(t *testing.T) {
+			testscript.Run(t, testscript.Params{Dir: "testdata/script/ssh", Cmds: commands, Setup: func(env *testscript.Env) error {
+				env.Vars = append(env.Vars, "SSH=ssh://"+user+"@127.0.0.1:"+strconv.Itoa(server.Port), "SFTP=sftp://"+user+"@127.0.0.1:"+strconv.Itoa(server.Port),
+					"PORT="+strconv.Itoa(server.Port), "SSH_USER="+user, "IDENTITY="+server.Identity, "FINGERPRINT="+server.Fingerprint,
+					"KNOWN="+server.KnownHosts, "FAR="+sshdtest.Folder(t, user))
+				return setUp(env)
+			}})
+		})
+	}
+}
+
+func setUp(env *testscript.Env) error {
+	env.Vars = append(env.Vars, "XDG_CACHE_HOME="+filepath.Join(env.WorkDir, ".cache"), "SSH_AUTH_SOCK=")
+	return nil
+}
+
+// flipbit FILE changes one bit in the middle of a file and keeps its time.
+func flipBit(ts *testscript.TestScript, _ bool, args []string) {
+	name := ts.MkAbs(args[0])
+	info, err := os.Stat(name)
+	ts.Check(err)
+	content, err := os.ReadFile(name)
+	ts.Check(err)
+	content[len(content)/2] ^= 1
+	ts.Check(os.WriteFile(name, content, info.Mode()))
+	ts.Check(os.Chtimes(name, info.ModTime(), info.ModTime()))
+}
+
+func stampOf(ts *testscript.TestScript, name string) string {
+	info, err := os.Lstat(ts.MkAbs(name))
+	ts.Check(err)
+	stat := info.Sys().(*syscall.Stat_t)
+	return fmt.Sprint(stat.Ino, stat.Mtim, stat.Ctim, stat.Mode)
+}
+
+// stamp FILE... notes inode, times and mode of files, for untouched.
+func stamp(ts *testscript.TestScript, _ bool, args []string) {
+	for _, name := range args {
+		ts.Setenv("STAMP_"+name, stampOf(ts, name))
+	}
+}
+
+// untouched FILE... fails when a file is not the one that was noted.
+func untouched(ts *testscript.TestScript, neg bool, args []string) {
+	for _, name := range args {
+		if same := stampOf(ts, name) == ts.Getenv("STAMP_"+name); same == neg {
+			ts.Fatalf("%s: untouched is %v", name, same)
+		}
+	}
+}
+
+func makePipe(ts *testscript.TestScript, _ bool, args []string) {
+	ts.Check(syscall.Mkfifo(ts.MkAbs(args[0]), 0o644))
+}
+
+// badname DIR makes a file in it whose name is not valid UTF-8.
+func badName(ts *testscript.TestScript, _ bool, args []string) {
+	ts.Check(os.WriteFile(filepath.Join(ts.MkAbs(args[0]), "caf\xe9.html"), []byte("x"), 0o644))
+}
+
+// closedport VAR sets a variable to a port at which nothing listens.
+func closedPort(ts *testscript.TestScript, _ bool, args []string) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	ts.Check(err)
+	ts.Setenv(args[0], strconv.Itoa(l.Addr().(*net.TCPAddr).Port))
+	ts.Check(l.Close())
+}
+
+// silentport VAR sets a variable to a port where something that is no SSH server hangs up at once.
+func silentPort(ts *testscript.TestScript, _ bool, args []string) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	ts.Check(err)
+	ts.Setenv(args[0], strconv.Itoa(l.Addr().(*net.TCPAddr).Port))
+	ts.Defer(func() { l.Close() })
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			fmt.Fprint(conn, "220 mail.example ready\r\n")
+			conn.Close()
+		}
+	}()
+}
