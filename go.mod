@@ -14,6 +14,7 @@ require (
 	golang.org/x/sync v0.25.0
 	golang.org/x/sys v0.50.0
 	golang.org/x/term v0.48.0
+	pgregory.net/rapid v1.3.0
 )
 
 require (

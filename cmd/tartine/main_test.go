@@ -1,9 +1,12 @@
 package main
 
 import (
+	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strconv"
 	"syscall"
@@ -21,6 +24,7 @@ func TestMain(m *testing.M) {
 // commands are what the stories need beside the program and testscript's own.
 var commands = map[string]func(ts *testscript.TestScript, neg bool, args []string){
 	"flipbit": flipBit, "stamp": stamp, "untouched": untouched, "mkfifo": makePipe, "badname": badName, "closedport": closedPort, "silentport": silentPort,
+	"exits": exits, "cutproxy": cutProxy,
 }
 
 func TestStories(t *testing.T) {
@@ -113,6 +117,53 @@ func silentPort(ts *testscript.TestScript, _ bool, args []string) {
 			}
 			fmt.Fprint(conn, "220 mail.example ready\r\n")
 			conn.Close()
+		}
+	}()
+}
+
+// exits STATUS PROGRAM [ARGUMENT...] runs a program that must end with this exit status.
+func exits(ts *testscript.TestScript, _ bool, args []string) {
+	want, err := strconv.Atoi(args[0])
+	ts.Check(err)
+	got := 0
+	if err := ts.Exec(args[1], args[2:]...); err != nil {
+		var ended *exec.ExitError
+		if !errors.As(err, &ended) {
+			ts.Fatalf("%v", err)
+		}
+		got = ended.ExitCode()
+	}
+	if got != want {
+		ts.Fatalf("%s exited with %d, not %d", args[1], got, want)
+	}
+}
+
+// cutproxy VAR PORT BYTES sets a variable to a port that leads to another one and cuts each connection once so many
+// bytes have gone there.
+func cutProxy(ts *testscript.TestScript, _ bool, args []string) {
+	limit, err := strconv.ParseInt(args[2], 10, 64)
+	ts.Check(err)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	ts.Check(err)
+	ts.Setenv(args[0], strconv.Itoa(l.Addr().(*net.TCPAddr).Port))
+	ts.Defer(func() { l.Close() })
+	go func() {
+		for {
+			near, err := l.Accept()
+			if err != nil {
+				return
+			}
+			far, err := net.Dial("tcp", "127.0.0.1:"+args[1])
+			if err != nil {
+				near.Close()
+				continue
+			}
+			go func() {
+				_, _ = io.CopyN(far, near, limit) // it is to break off
+				near.Close()
+				far.Close()
+			}()
+			go func() { _, _ = io.Copy(near, far) }()
 		}
 	}()
 }

@@ -75,6 +75,9 @@ func newPublish(s *Site, plan *Plan, staged map[string]string, number int) *publ
 				removals = append(removals, st)
 			}
 		default:
+			if c.Want.Kind == manifest.Dir && c.Found != nil && c.Found.Kind != manifest.Dir {
+				blocked = append(blocked, step{Do: doRemove, Path: c.Path})
+			}
 			st, ok := place(c, staged, number, i)
 			if !ok {
 				p.undone[c.Path] = true

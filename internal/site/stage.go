@@ -74,21 +74,36 @@ func (st *staging) run(ctx context.Context) error {
 	return st.check(ctx, parcels)
 }
 
+// Only names that are long by some system's measure are worth a question (bytes).
+const longName, longPath = 140, 900
+
 // probeNames finds names that the far side cannot hold before anything is sent: looking one up fails in another way
-// than for a name that is merely missing. Only names that are long by some system's measure are worth the question.
+// than for a name that is merely missing. Long elements are looked up at the top, since the folders above them may be
+// missing too.
 func (st *staging) probeNames(ctx context.Context) error {
-	const longName, longPath = 140, 900 // bytes
 	for i := range st.plan.Result.Changes {
 		c := &st.plan.Result.Changes[i]
-		if c.Status != diff.New || len(c.Path) < longPath && !slices.ContainsFunc(strings.Split(c.Path, "/"), func(e string) bool { return len(e) > longName }) {
+		if c.Status != diff.New {
 			continue
 		}
-		_, err := st.site.fs.Lstat(ctx, st.site.at(c.Path))
-		if errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
-			return err
+		var probes []string
+		if len(c.Path) > longPath {
+			probes = append(probes, c.Path)
 		}
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			st.fail(c.Path, fmt.Errorf("the far side cannot hold a name of this length: %s", cause(err)))
+		for element := range strings.SplitSeq(c.Path, "/") {
+			if len(element) > longName {
+				probes = append(probes, element)
+			}
+		}
+		for _, probe := range probes {
+			_, err := st.site.fs.Lstat(ctx, st.site.at(probe))
+			if errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+				return err
+			}
+			if err != nil && !errors.Is(err, fs.ErrNotExist) {
+				st.fail(c.Path, fmt.Errorf("the far side cannot hold a name of this length: %s", cause(err)))
+				break
+			}
 		}
 	}
 	return nil

@@ -1,0 +1,524 @@
+package site_test
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tartine/internal/diff"
+	"tartine/internal/fsys"
+	"tartine/internal/fsys/fsystest"
+	"tartine/internal/fsys/osfs"
+	"tartine/internal/manifest"
+	"tartine/internal/site"
+)
+
+// world is a place with a site named www in it.
+type world struct {
+	t       *testing.T
+	dir     string
+	between *fsystest.Between
+}
+
+func newWorld(t *testing.T) *world {
+	dir := t.TempDir()
+	f, err := osfs.Open(dir)
+	require.NoError(t, err)
+	t.Cleanup(func() { f.Close() })
+	return &world{t, dir, &fsystest.Between{FS: f, Before: func(string, ...string) error { return nil }}}
+}
+
+// tree is a content or a site in short: a text that begins with -> is a link, a name that ends in / a folder.
+type tree map[string]string
+
+var dated = time.Date(2026, 5, 1, 6, 30, 15, 0, time.UTC)
+
+func (c tree) entries() (out []manifest.Entry) {
+	for path, text := range c {
+		target, isLink := strings.CutPrefix(text, "->")
+		name, isDir := strings.CutSuffix(path, "/")
+		switch {
+		case isLink:
+			out = append(out, manifest.Entry{Path: path, Kind: manifest.Link, Link: target})
+		case isDir:
+			out = append(out, manifest.Entry{Path: name, Kind: manifest.Dir, Mode: manifest.DirMode})
+		default:
+			mode := manifest.FileMode
+			if strings.HasSuffix(path, ".sh") {
+				mode = manifest.ExecMode
+			}
+			out = append(out, manifest.Entry{Path: path, Mode: mode, Size: int64(len(text)), Digest: sha256.Sum256([]byte(text)), ModTime: dated})
+		}
+	}
+	slices.SortFunc(out, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
+	return out
+}
+
+// plan looks at the site and plans for a content.
+func (w *world) plan(ctx context.Context, c tree) (*site.Site, *site.Plan, error) {
+	s, err := site.Open(ctx, w.between, "www", filepath.Join(w.dir, "www"), 4)
+	if err != nil {
+		return nil, nil, err
+	}
+	if _, err := s.Recover(ctx, "warden"); err != nil {
+		return nil, nil, err
+	}
+	survey, err := s.Survey(ctx, true)
+	if err != nil {
+		return nil, nil, err
+	}
+	rule := diff.Rule{Modes: true, TimeStep: time.Second}
+	want := c.entries()
+	if err := s.Resolve(ctx, survey, diff.Unresolved(want, survey.Found, survey.Entries(), rule), nil); err != nil {
+		return nil, nil, err
+	}
+	return s, &site.Plan{
+		Want: want, Survey: survey, Result: diff.Compare(want, survey.Found, survey.Entries(), rule, nil),
+		IsPage: func(path string) bool { return strings.HasSuffix(path, ".html") },
+		Open:   func(path string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(c[path])), nil },
+		Origin: &manifest.Origin{User: "warden"},
+	}, nil
+}
+
+func (w *world) deploy(c tree, change ...func(*site.Plan)) (*site.Outcome, error) {
+	s, plan, err := w.plan(w.t.Context(), c)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range change {
+		f(plan)
+	}
+	return s.Deploy(w.t.Context(), plan, &site.Watch{})
+}
+
+func (w *world) mustDeploy(c tree, change ...func(*site.Plan)) *site.Outcome {
+	w.t.Helper()
+	out, err := w.deploy(c, change...)
+	require.NoError(w.t, err)
+	require.Empty(w.t, out.Failed)
+	require.True(w.t, out.Verified)
+	return out
+}
+
+// stands reads what stands at the site.
+func (w *world) stands() tree {
+	w.t.Helper()
+	out := tree{}
+	root := filepath.Join(w.dir, "www")
+	require.NoError(w.t, filepath.WalkDir(root, func(name string, entry fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		path, err := filepath.Rel(root, name)
+		if err != nil || path == "." {
+			return err
+		}
+		switch entry.Type() {
+		case fs.ModeDir:
+			if list, err := os.ReadDir(name); err != nil || len(list) == 0 {
+				out[path+"/"] = ""
+			}
+			return nil
+		case fs.ModeSymlink:
+			target, err := os.Readlink(name)
+			out[path] = "->" + target
+			return err
+		}
+		content, err := os.ReadFile(name)
+		out[path] = string(content)
+		return err
+	}))
+	return out
+}
+
+func (w *world) verify(c tree) {
+	w.t.Helper()
+	s, err := site.Open(w.t.Context(), w.between, "www", "www", 4)
+	require.NoError(w.t, err)
+	recorded, err := s.Recorded(w.t.Context())
+	require.NoError(w.t, err)
+	require.Equal(w.t, (&manifest.Manifest{Entries: c.entries()}).Tree(), recorded.Tree())
+	report, err := s.Verify(w.t.Context(), recorded.Entries, true, nil)
+	require.NoError(w.t, err)
+	require.True(w.t, report.Matches(), "%+v", report)
+}
+
+func (w *world) incoming() (names []string) {
+	w.t.Helper()
+	require.NoError(w.t, filepath.WalkDir(filepath.Join(w.dir, ".www.tartine", "incoming"), func(name string, entry fs.DirEntry, err error) error {
+		if err == nil && !entry.IsDir() {
+			names = append(names, filepath.Base(name))
+		}
+		return err
+	}))
+	return names
+}
+
+var first = tree{"index.html": "<h1>", "css/a.css": "a", "css/b.css": "a", "cgi/tide.sh": "#!", "home": "->index.html", "empty/": "", "old/page.html": "old", "old/x.css": "x"}
+var second = tree{"index.html": "<h2>", "css/a.css": "a", "css/c.css": "c", "cgi/tide.sh": "#!2", "home": "->css/a.css", "empty/now": "filled", "news": "->index.html"}
+
+func TestDeployMakesTheSiteEqualAndRecordsIt(t *testing.T) {
+	w := newWorld(t)
+	out := w.mustDeploy(first)
+	require.Equal(t, 1, out.Number)
+	require.Equal(t, 6, out.SentFiles)
+	require.Equal(t, first, w.stands())
+	w.verify(first)
+
+	out = w.mustDeploy(second)
+	require.Equal(t, 2, out.Number)
+	require.Equal(t, 4, out.SentFiles)
+	require.Equal(t, second, w.stands(), "emptied folders go, others stay")
+	w.verify(second)
+	require.Empty(t, w.incoming())
+	_, err := os.Stat(filepath.Join(w.dir, ".www.tartine", "publish.json"))
+	require.ErrorIs(t, err, fs.ErrNotExist)
+}
+
+func TestKindsChangePlaces(t *testing.T) {
+	w := newWorld(t)
+	one := tree{"a": "file", "b/c": "in a folder", "d": "->a", "e/": "", "f/g/h": "deep", "k": "x"}
+	two := tree{"a/x": "now a folder", "b": "now a file", "d/y": "a folder", "e": "->a", "f": "->b", "k/": ""}
+	w.mustDeploy(one)
+	w.mustDeploy(two)
+	require.Equal(t, two, w.stands())
+	w.mustDeploy(one)
+	require.Equal(t, one, w.stands())
+	w.verify(one)
+}
+
+func TestPublishOrder(t *testing.T) {
+	w := newWorld(t)
+	w.mustDeploy(first)
+	var mu sync.Mutex
+	var order []string
+	w.between.Before = func(op string, names ...string) error {
+		mu.Lock()
+		defer mu.Unlock()
+		to := names[len(names)-1]
+		if path, ok := strings.CutPrefix(to, "www/"); ok && (op == "rename" || op == "remove" || op == "mkdir") {
+			order = append(order, op+" "+path)
+		}
+		return nil
+	}
+	w.mustDeploy(tree{"index.html": "new", "new/page.html": "new", "css/a.css": "new", "zz.css": "new"})
+	at := func(step string) int {
+		i := slices.Index(order, step)
+		require.GreaterOrEqual(t, i, 0, "%s in %v", step, order)
+		return i
+	}
+	for _, page := range []string{"rename index.html", "rename new/page.html"} {
+		require.Less(t, at("mkdir new"), at(page))
+		require.Less(t, at("rename css/a.css"), at(page))
+		require.Less(t, at("rename zz.css"), at(page), "assets before pages")
+		require.Less(t, at(page), at("remove old/x.css"), "removals after pages")
+	}
+	require.Less(t, at("remove old/page.html"), at("remove old"))
+}
+
+func TestEveryFileArrivesUnderAPrivateName(t *testing.T) {
+	w := newWorld(t)
+	w.between.Before = func(op string, names ...string) error {
+		if op == "put" && strings.HasPrefix(names[0], "www/") {
+			t.Errorf("%s is written where visitors see it", names[0])
+		}
+		return nil
+	}
+	w.mustDeploy(first)
+	w.mustDeploy(second)
+}
+
+func TestAFileThatFailsKeepsTheSiteAsItWasAndARerunSendsOnlyThat(t *testing.T) {
+	w := newWorld(t)
+	w.mustDeploy(first)
+	broken := func(p *site.Plan) {
+		open := p.Open
+		p.Open = func(path string) (io.ReadCloser, error) {
+			if path == "css/c.css" {
+				return nil, errors.New("no right to read")
+			}
+			return open(path)
+		}
+	}
+	out, err := w.deploy(second, broken)
+	require.NoError(t, err)
+	require.Equal(t, 3, out.SentFiles)
+	require.Zero(t, out.Number)
+	require.False(t, out.Verified)
+	require.Len(t, out.Failed, 1)
+	require.Equal(t, "css/c.css", out.Failed[0].Path)
+	require.ErrorContains(t, out.Failed[0].Err, "no right to read")
+	require.Equal(t, first, w.stands())
+
+	out = w.mustDeploy(second)
+	require.Equal(t, 1, out.SentFiles)
+	require.Equal(t, 3, out.Resumed)
+	w.verify(second)
+}
+
+func TestPublishPartialBringsWhatArrivedAndRecordsWhatStands(t *testing.T) {
+	w := newWorld(t)
+	w.mustDeploy(first)
+	broken := func(p *site.Plan) {
+		open := p.Open
+		p.Partial = true
+		p.Open = func(path string) (io.ReadCloser, error) {
+			if path == "index.html" || path == "css/c.css" {
+				return nil, errors.New("no right to read")
+			}
+			return open(path)
+		}
+	}
+	out, err := w.deploy(second, broken)
+	require.NoError(t, err)
+	require.Len(t, out.Failed, 2)
+	require.Equal(t, 2, out.Number)
+	stands := w.stands()
+	require.Equal(t, "<h1>", stands["index.html"])
+	require.Equal(t, "#!2", stands["cgi/tide.sh"])
+	require.NotContains(t, stands, "css/c.css")
+	w.verify(stands)
+	require.Equal(t, 2, w.mustDeploy(second).SentFiles)
+	w.verify(second)
+}
+
+func TestContentThatChangedSinceTheScanIsNotPublished(t *testing.T) {
+	w := newWorld(t)
+	out, err := w.deploy(first, func(p *site.Plan) {
+		p.Open = func(string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader("other")), nil }
+	})
+	require.NoError(t, err)
+	require.Len(t, out.Failed, 6)
+	require.ErrorIs(t, out.Failed[0].Err, site.ErrChangedSinceScan)
+	require.Empty(t, w.stands())
+	require.Empty(t, w.incoming(), "nothing partial stays behind")
+}
+
+// lossy reports success and loses the tail.
+type lossy struct{ fsys.FS }
+
+func (l lossy) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (int64, error) {
+	all, err := io.ReadAll(content)
+	if err != nil || len(all) < 2 || !strings.Contains(name, "incoming/") {
+		return l.FS.Put(ctx, name, strings.NewReader(string(all)), attr)
+	}
+	_, err = l.FS.Put(ctx, name, strings.NewReader(string(all[:len(all)-1])), attr)
+	return int64(len(all)), err
+}
+
+func TestAFarEndThatLosesBytesIsFoundOut(t *testing.T) {
+	w := newWorld(t)
+	w.between.FS = lossy{w.between.FS}
+	out, err := w.deploy(first)
+	require.NoError(t, err)
+	require.NotEmpty(t, out.Failed)
+	require.ErrorIs(t, out.Failed[0].Err, site.ErrWrongBytes)
+	require.Empty(t, w.stands())
+}
+
+// TestCutAtEveryOperation cuts the connection at the n-th operation, for every n, and then deploys again.
+func TestCutAtEveryOperation(t *testing.T) {
+	points := 0
+	for n := 0; ; n++ {
+		w := newWorld(t)
+		w.mustDeploy(first)
+		var mu sync.Mutex
+		count := 0
+		w.between.Before = func(string, ...string) error {
+			mu.Lock()
+			defer mu.Unlock()
+			if count++; count > n {
+				return fsys.ErrLost
+			}
+			return nil
+		}
+		_, err := w.deploy(second)
+		ended := count <= n
+		w.between.Before = func(string, ...string) error { return nil }
+		if ended {
+			require.NoError(t, err)
+			break
+		}
+		points++
+		for path, text := range w.stands() {
+			require.True(t, text == first[path] || text == second[path] || strings.HasSuffix(path, "/"), "after %d operations %s is neither old nor new", n, path)
+		}
+		// The cut may have left the lock, and its holder, this very process, lives.
+		require.NoError(t, os.RemoveAll(filepath.Join(w.dir, ".www.tartine", "lock")))
+		w.mustDeploy(second)
+		require.Equal(t, second, w.stands(), "after %d operations", n)
+		w.verify(second)
+	}
+	t.Logf("cut at %d points", points)
+	require.Greater(t, points, 40)
+}
+
+func TestASecondDeploymentIsLockedOut(t *testing.T) {
+	w := newWorld(t)
+	w.mustDeploy(first)
+	s, plan, err := w.plan(t.Context(), second)
+	require.NoError(t, err)
+	inside := make(chan struct{})
+	proceed := make(chan struct{})
+	var once sync.Once
+	open := plan.Open
+	plan.Open = func(path string) (io.ReadCloser, error) {
+		once.Do(func() { close(inside); <-proceed })
+		return open(path)
+	}
+	done := make(chan error)
+	go func() {
+		_, err := s.Deploy(context.Background(), plan, &site.Watch{})
+		done <- err
+	}()
+	<-inside
+	_, err = w.deploy(first)
+	var locked *site.LockedError
+	require.ErrorAs(t, err, &locked)
+	require.Equal(t, "warden", locked.Holder.User)
+	close(proceed)
+	require.NoError(t, <-done)
+	w.verify(second)
+}
+
+func TestTheLockOfAHolderThatDiedIsTakenOver(t *testing.T) {
+	host, err := os.Hostname()
+	require.NoError(t, err)
+	now := time.Now().UTC()
+	for name, h := range map[string]site.Holder{
+		"run out":      {Token: "T", User: "u", Host: "elsewhere.example", Process: 1, Since: now.Add(-time.Hour), Until: now.Add(-time.Minute)},
+		"process gone": {Token: "T", User: "u", Host: host, Process: 1 << 22, Since: now, Until: now.Add(time.Minute)},
+	} {
+		w := newWorld(t)
+		w.mustDeploy(first)
+		text, err := json.Marshal(h)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(w.dir, ".www.tartine", "lock"), text, 0o600))
+		w.mustDeploy(second)
+		list, err := filepath.Glob(filepath.Join(w.dir, ".www.tartine", "lock*"))
+		require.NoError(t, err)
+		require.Empty(t, list, name)
+	}
+}
+
+func TestOvertakenByAnotherDeployment(t *testing.T) {
+	w := newWorld(t)
+	w.mustDeploy(first)
+	s, plan, err := w.plan(t.Context(), tree{"index.html": "third"})
+	require.NoError(t, err)
+	w.mustDeploy(second)
+	_, err = s.Deploy(t.Context(), plan, &site.Watch{})
+	var overtaken *site.OvertakenError
+	require.ErrorAs(t, err, &overtaken)
+	w.verify(second)
+}
+
+func TestTheRecordGoesInsideTheRootWhereNothingMayBeWrittenBesideIt(t *testing.T) {
+	w := newWorld(t)
+	require.NoError(t, os.Mkdir(filepath.Join(w.dir, "www"), 0o755))
+	w.between.Before = func(op string, names ...string) error {
+		if op == "mkdir" && names[0] == ".www.tartine" {
+			return &fs.PathError{Op: op, Path: names[0], Err: fs.ErrPermission}
+		}
+		return nil
+	}
+	w.mustDeploy(first)
+	_, err := os.Stat(filepath.Join(w.dir, "www", ".tartine", "deployments", "1.json"))
+	require.NoError(t, err)
+	w.verify(first)
+	w.mustDeploy(second)
+	w.verify(second)
+}
+
+func TestRootThatCannotBeWritten(t *testing.T) {
+	w := newWorld(t)
+	w.between.Before = func(op string, names ...string) error {
+		if op == "mkdir" {
+			return &fs.PathError{Op: op, Path: names[0], Err: fs.ErrPermission}
+		}
+		return nil
+	}
+	_, err := w.deploy(first)
+	var wrong *site.RootError
+	require.ErrorAs(t, err, &wrong)
+	require.ErrorIs(t, err, fs.ErrPermission)
+	require.Contains(t, err.Error(), filepath.Join(w.dir, "www"))
+}
+
+func TestNamesTheFarSideCannotHoldAreFoundBeforeAnythingIsSent(t *testing.T) {
+	w := newWorld(t)
+	w.mustDeploy(first)
+	long := strings.Repeat("x", 300) + ".html"
+	out, err := w.deploy(tree{"index.html": "<h1>", "log/" + long: "x"})
+	require.NoError(t, err)
+	require.Len(t, out.Failed, 1)
+	require.Contains(t, out.Failed[0].Err.Error(), "cannot hold a name of this length")
+	require.Zero(t, out.SentFiles)
+	require.Equal(t, first, w.stands())
+}
+
+// folding ignores case in look-ups, as the usual file systems of two of the three systems do.
+type folding struct{ fsys.FS }
+
+func (f folding) Lstat(ctx context.Context, name string) (fsys.Info, error) {
+	return f.FS.Lstat(ctx, strings.ToLower(name))
+}
+
+func TestAPlaceThatIgnoresCaseIsFoundOutWithoutWriting(t *testing.T) {
+	w := newWorld(t)
+	w.mustDeploy(first)
+	s, err := site.Open(t.Context(), w.between, "www", "www", 1)
+	require.NoError(t, err)
+	folds, err := s.FoldsCase(t.Context())
+	require.NoError(t, err)
+	require.False(t, folds)
+	w.between.FS = folding{w.between.FS}
+	s, err = site.Open(t.Context(), w.between, "www", "www", 1)
+	require.NoError(t, err)
+	survey, err := s.Survey(t.Context(), true)
+	require.NoError(t, err)
+	require.True(t, survey.FoldsCase)
+}
+
+func TestADamagedRecordIsNamedAndNotBelieved(t *testing.T) {
+	for name, damage := range map[string]func(record string) error{
+		"manifest": func(record string) error {
+			return os.WriteFile(filepath.Join(record, "deployments", "1.json"), []byte("{"), 0o600)
+		},
+		"number": func(record string) error { return os.WriteFile(filepath.Join(record, "current"), []byte("one"), 0o600) },
+		"journal": func(record string) error {
+			return os.WriteFile(filepath.Join(record, "publish.json"), []byte(`{"number":2,"phases":[[{"do":"remove","path":"../x"}]]}`), 0o600)
+		},
+	} {
+		w := newWorld(t)
+		w.mustDeploy(first)
+		require.NoError(t, damage(filepath.Join(w.dir, ".www.tartine")))
+		_, err := w.deploy(second)
+		var wrong *site.RecordError
+		require.ErrorAs(t, err, &wrong, name)
+		require.Contains(t, err.Error(), ".www.tartine/")
+	}
+}
+
+func TestManyDeploymentsKeepTheLastFive(t *testing.T) {
+	w := newWorld(t)
+	for i := range 8 {
+		w.mustDeploy(tree{"index.html": fmt.Sprint("edition ", i)})
+	}
+	list, err := filepath.Glob(filepath.Join(w.dir, ".www.tartine", "deployments", "*.json"))
+	require.NoError(t, err)
+	require.Len(t, list, 5)
+}
