@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"tartine/internal/manifest"
@@ -84,6 +85,20 @@ func (c *Cache) load(source string) *digests {
 	return d
 }
 
+// loadAll reads what is known of several sources, and goes on while the caller does other work. The function that it
+// returns waits for the end.
+func (c *Cache) loadAll(sources []Source) func() []*digests {
+	out := make([]*digests, len(sources))
+	var loading sync.WaitGroup
+	for i := range sources {
+		loading.Go(func() { out[i] = c.load(sources[i].Path) })
+	}
+	return func() []*digests {
+		loading.Wait()
+		return out
+	}
+}
+
 var errDamaged = errors.New("the cache is damaged")
 
 func (d *digests) parse(text []byte) error {
@@ -123,9 +138,16 @@ func (d *digests) parse(text []byte) error {
 	return nil
 }
 
+// lookup gives what is known of a file, and notes that it is still of use.
 func (d *digests) lookup(path string, id identity) (cached, bool) {
 	c, ok := d.known[path]
-	return c, ok && c.id == id
+	if !ok || c.id != id {
+		return c, false
+	}
+	if c.day != d.today {
+		d.store(path, c)
+	}
+	return c, true
 }
 
 func (d *digests) store(path string, c cached) {
@@ -135,15 +157,6 @@ func (d *digests) store(path string, c cached) {
 	c.day = d.today
 	d.known[path] = c
 	d.changed = true
-}
-
-// touch notes that a digest is still of use.
-func (d *digests) touch(path string) {
-	if c := d.known[path]; c.day != d.today {
-		c.day = d.today
-		d.known[path] = c
-		d.changed = true
-	}
 }
 
 // forget drops what is known of a path whose digest could not be kept.

@@ -137,27 +137,28 @@ func Scan(ctx context.Context, sources []Source, opt Options) (*Tree, error) {
 		opt.Jobs = runtime.GOMAXPROCS(0)
 	}
 	tree := &Tree{Sources: slices.Clone(sources)}
-	var found []found
+	caches := opt.Cache.loadAll(sources) // while the folders are read
+	var folders [][]found
 	for i := range tree.Sources {
 		w := &walker{source: &tree.Sources[i], index: int32(i), opt: &opt}
 		if err := w.walk(ctx); err != nil {
 			return nil, err
 		}
-		found = append(found, w.found...)
+		folders = append(folders, w.found...)
 		tree.LeftOut = append(tree.LeftOut, w.leftOut...)
 		tree.Failed = append(tree.Failed, w.failed...)
 		tree.Findings = append(tree.Findings, w.findings...)
 		tree.Landings = append(tree.Landings, Landing{Source: tree.Sources[i], Single: w.single})
 	}
-	found = tree.merge(found)
-	found, err := tree.digest(ctx, found, opt)
+	found := tree.merge(folders)
+	found, err := tree.digest(ctx, found, caches(), opt)
 	if err != nil {
 		return nil, err
 	}
 	tree.Entries = make([]manifest.Entry, len(found))
 	tree.from = make([]int32, len(found))
-	for i := range found {
-		tree.Entries[i], tree.from[i] = found[i].Entry, found[i].source
+	for i, f := range found {
+		tree.Entries[i], tree.from[i] = f.Entry, f.source
 	}
 	if err := tree.checkShape(); err != nil {
 		return nil, err
@@ -175,31 +176,50 @@ type found struct {
 }
 
 // merge sorts what all sources found and lets the later source win where they meet.
-func (t *Tree) merge(all []found) []found {
-	slices.SortStableFunc(all, func(a, b found) int { return strings.Compare(a.Path, b.Path) })
+func (t *Tree) merge(folders [][]found) []*found {
+	total := 0
+	for _, folder := range folders {
+		total += len(folder)
+	}
+	all := make([]*found, 0, total)
+	for _, folder := range folders {
+		for i := range folder {
+			all = append(all, &folder[i])
+		}
+	}
+	slices.SortFunc(all, func(a, b *found) int {
+		if order := strings.Compare(a.Path, b.Path); order != 0 {
+			return order
+		}
+		return int(a.source - b.source)
+	})
 	out := all[:0]
 	for i := 0; i < len(all); {
 		end := i + 1
 		for end < len(all) && all[end].Path == all[i].Path {
 			end++
 		}
-		same := all[i:end]
-		winner := same[len(same)-1]
-		if len(same) > 1 {
-			collision := Collision{Path: winner.Path, Winner: int(winner.source)}
-			for _, f := range same[:len(same)-1] {
-				if f.Kind != manifest.Dir || winner.Kind != manifest.Dir {
-					collision.Shadows = append(collision.Shadows, int(f.source))
-				}
-			}
-			if collision.Shadows != nil {
-				t.Collisions = append(t.Collisions, collision)
-			}
+		if end > i+1 {
+			t.noteCollision(all[i:end])
 		}
-		out = append(out, winner)
+		out = append(out, all[end-1])
 		i = end
 	}
-	return slices.Clip(out)
+	return out
+}
+
+// noteCollision notes that several sources bring one path, the last of them its winner. Folders merge and do not count.
+func (t *Tree) noteCollision(same []*found) {
+	winner := same[len(same)-1]
+	c := Collision{Path: winner.Path, Winner: int(winner.source)}
+	for _, f := range same[:len(same)-1] {
+		if f.Kind != manifest.Dir || winner.Kind != manifest.Dir {
+			c.Shadows = append(c.Shadows, int(f.source))
+		}
+	}
+	if c.Shadows != nil {
+		t.Collisions = append(t.Collisions, c)
+	}
 }
 
 // checkShape drops folders that follow from what stands below them, or of which nothing was taken, and finds files

@@ -25,22 +25,16 @@ const (
 )
 
 // digest fills in the digests, from the cache or by reading, and drops the files that could not be read.
-func (t *Tree) digest(ctx context.Context, all []found, opt Options) ([]found, error) {
-	caches := make([]*digests, len(t.Sources))
-	for i := range t.Sources {
-		caches[i] = opt.Cache.load(t.Sources[i].Path)
-	}
+func (t *Tree) digest(ctx context.Context, all []*found, caches []*digests, opt Options) ([]*found, error) {
 	verdicts := make([]verdict, len(all))
 	var unread []int
-	for i := range all {
-		f := &all[i]
+	for i, f := range all {
 		if f.Kind != manifest.File {
 			continue
 		}
 		cache, name := caches[f.source], t.Sources[f.source].relative(f.Path)
 		if hit, ok := cache.lookup(name, f.id); ok {
 			f.Digest, verdicts[i] = hit.digest, hit.verdict
-			cache.touch(name)
 			t.CacheHits++
 			continue
 		}
@@ -51,7 +45,7 @@ func (t *Tree) digest(ctx context.Context, all []found, opt Options) ([]found, e
 		return nil, err
 	}
 	for _, i := range unread {
-		f := &all[i]
+		f := all[i]
 		cache, name := caches[f.source], t.Sources[f.source].relative(f.Path)
 		if _, failed := failures[i]; failed || f.id == (identity{}) {
 			cache.forget(name)
@@ -86,7 +80,7 @@ func (t *Tree) sortFindings() {
 }
 
 // readAll reads the files that no cache knows, on all processors.
-func (t *Tree) readAll(ctx context.Context, all []found, verdicts []verdict, unread []int, opt Options) (map[int]error, error) {
+func (t *Tree) readAll(ctx context.Context, all []*found, verdicts []verdict, unread []int, opt Options) (map[int]error, error) {
 	var (
 		mu       sync.Mutex
 		failures = map[int]error{}
@@ -105,7 +99,7 @@ func (t *Tree) readAll(ctx context.Context, all []found, verdicts []verdict, unr
 					return nil
 				}
 				for _, i := range unread[start:min(start+batch, len(unread))] {
-					f := &all[i]
+					f := all[i]
 					err := d.read(ctx, t.Sources[f.source].local(f.Path), f, &verdicts[i])
 					if ctx.Err() != nil {
 						return ctx.Err()
@@ -199,6 +193,6 @@ func (d *digester) readOnce(ctx context.Context, file *os.File, f *found, v *ver
 		return false, nil
 	}
 	d.hash.Sum(f.Digest[:0])
-	f.Size, f.ModTime, f.Mode = size, after.ModTime(), fileMode(after.Mode(), d.keepModes)
+	f.Size, f.ModTime, f.Mode = size, f.id.modTime(), fileMode(after.Mode(), d.keepModes)
 	return true, nil
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"regexp"
 	"slices"
+	"strings"
 
 	"tartine/internal/filter"
 )
@@ -24,30 +25,63 @@ var guarded = []struct {
 	{[]string{".env*"}, "environment file"},
 	{[]string{".htpasswd", ".netrc", ".pgpass", ".my.cnf", ".npmrc", ".aws/", ".ssh/"}, "stored passwords or logins"},
 	{[]string{"*.p12", "*.pfx", "*.jks", "*.keystore", "*.kdbx"}, "key store"},
-	{[]string{"*.sql", "*.sql.{gz,bz2,xz,zst,zip}", "*.dump"}, "database dump"},
-	{[]string{"*~", "*.bak", "*.orig", "*.sw[a-p]", ".#*", "#*#"}, "editor backup"},
+	{[]string{"*.sql", "*.sql.gz", "*.sql.bz2", "*.sql.xz", "*.sql.zst", "*.sql.zip", "*.dump"}, "database dump"},
+	{[]string{"*~", "*.bak", "*.orig", "*.swp", "*.swo", "*.swn", ".#*", "#*#"}, "editor backup"},
 	{[]string{"tartine.yaml", ".tartine/", ".*.tartine/"}, "Tartine's own settings or record"},
 }
 
-var guardRules = func() (rules []*filter.Rule) {
+// guardIndex finds the rule for a name without trying them all: every name of every source is asked about.
+type guardIndex struct {
+	names      map[string]*filter.Rule // by the whole name
+	extensions map[string]*filter.Rule // by what follows the last dot, of patterns that are no more than that
+	others     []*filter.Rule
+}
+
+var guardRules = func() (index guardIndex) {
+	index.names, index.extensions = map[string]*filter.Rule{}, map[string]*filter.Rule{}
 	for _, g := range guarded {
 		for _, pattern := range g.patterns {
 			rule, err := filter.NewRule(pattern, g.why)
 			if err != nil {
 				panic(err) // a slip in the table above
 			}
-			rules = append(rules, rule)
+			extension, isExtension := strings.CutPrefix(pattern, "*.")
+			switch {
+			case isExtension && !strings.ContainsAny(extension, ".*?[{"):
+				index.extensions[extension] = rule
+			case !strings.ContainsAny(pattern, "*?[{"):
+				index.names[strings.TrimSuffix(pattern, "/")] = rule
+			default:
+				index.others = append(index.others, rule)
+			}
 		}
 	}
-	return rules
+	return index
 }()
+
+// rule gives the rule that a path, relative to the source, meets; or nil.
+func (g *guardIndex) rule(path string, folder bool) *filter.Rule {
+	name := path[strings.LastIndexByte(path, '/')+1:]
+	if rule := g.names[name]; rule != nil && rule.Matches(path, folder) {
+		return rule
+	}
+	if dot := strings.LastIndexByte(name, '.'); dot >= 0 {
+		if rule := g.extensions[name[dot+1:]]; rule != nil {
+			return rule
+		}
+	}
+	for _, rule := range g.others {
+		if rule.Matches(path, folder) {
+			return rule
+		}
+	}
+	return nil
+}
 
 // guardName looks at a name alone. The path is relative to the source.
 func guardName(path string, folder bool, allow []*filter.Rule) (Finding, bool) {
-	for _, rule := range guardRules {
-		if rule.Matches(path, folder) && !allowed(path, folder, allow) {
-			return Finding{Folder: folder, Why: rule.Place}, true
-		}
+	if rule := guardRules.rule(path, folder); rule != nil && !allowed(path, folder, allow) {
+		return Finding{Folder: folder, Why: rule.Place}, true
 	}
 	return Finding{}, false
 }

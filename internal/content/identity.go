@@ -2,6 +2,7 @@ package content
 
 import (
 	"io/fs"
+	"time"
 )
 
 // identity is the facts by which a file is known to be the same as it was: if all are equal, so are its bytes.
@@ -10,11 +11,21 @@ type identity struct {
 	inode              uint64
 }
 
+// facts is what a look-up tells of a name.
+type facts struct {
+	mode fs.FileMode
+	id   identity
+}
+
+func factsOf(info fs.FileInfo) facts { return facts{info.Mode(), identify(info)} }
+
 func identify(info fs.FileInfo) identity {
 	id := identity{size: info.Size(), mtime: info.ModTime().UnixNano()}
 	id.ctime, id.inode = changeTime(info)
 	return id
 }
+
+func (id identity) modTime() time.Time { return time.Unix(0, id.mtime).UTC() }
 
 // settled tells whether any later change of the file must show in its identity. A file that was changed just before
 // its bytes were read could be changed again within the same step of the file system's clock, which goes by as much

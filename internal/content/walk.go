@@ -26,7 +26,7 @@ type walker struct {
 	group  *errgroup.Group
 
 	mu       sync.Mutex
-	found    []found
+	found    [][]found // by folder
 	leftOut  []LeftOut
 	failed   []Failure
 	findings []Finding
@@ -43,7 +43,7 @@ type haul struct {
 func (w *walker) take(h *haul) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.found = append(w.found, h.found...)
+	w.found = append(w.found, h.found)
 	w.leftOut = append(w.leftOut, h.leftOut...)
 	w.failed = append(w.failed, h.failed...)
 	w.findings = append(w.findings, h.findings...)
@@ -53,8 +53,9 @@ func (w *walker) take(h *haul) {
 type folder struct {
 	local    string // on this machine
 	relative string // to the source; "." is the source itself
+	mode     fs.FileMode
 	decision filter.Decision
-	chain    *ancestor
+	chain    *ancestor // followed links only
 }
 
 // ancestor is a folder that the walk is inside of; a followed link must not lead back to one.
@@ -89,7 +90,7 @@ func (w *walker) walk(ctx context.Context) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(w.opt.Jobs)
 	w.group = group
-	top := folder{w.source.Path, ".", w.source.Rules.Root(), &ancestor{info: info}}
+	top := folder{w.source.Path, ".", info.Mode(), w.source.Rules.Root(), &ancestor{info: info}}
 	group.Go(func() error { return w.walkFolder(ctx, top) })
 	return group.Wait()
 }
@@ -101,7 +102,7 @@ func (w *walker) walkFile(info fs.FileInfo) {
 	}
 	var h haul
 	if w.decide(&h, folder{relative: ".", decision: w.source.Rules.Root()}, w.source.Name, false).Taken {
-		w.addFile(&h, fsys.Join(w.source.Dest, w.source.Name), info)
+		w.addFile(&h, fsys.Join(w.source.Dest, w.source.Name), factsOf(info))
 	}
 	w.take(&h)
 }
@@ -116,6 +117,7 @@ func (w *walker) walkFolder(ctx context.Context, dir folder) error {
 	if err != nil {
 		h.fail(w.path(dir.relative), dir.local, err)
 	}
+	w.addFolder(&h, dir, err == nil && len(listing) == 0)
 	for _, item := range listing {
 		relative := fsys.Join(dir.relative, item.name)
 		if !utf8.ValidString(item.name) {
@@ -135,70 +137,60 @@ func (w *walker) walkFolder(ctx context.Context, dir folder) error {
 
 // visit decides about one name in a folder and takes what is behind it.
 func (w *walker) visit(ctx context.Context, h *haul, dir folder, relative string, item item) error {
-	local := filepath.Join(dir.local, item.name)
-	info := item.info
-	if info.Mode()&fs.ModeSymlink != 0 && w.opt.Links == FollowLinks {
-		followed, err := os.Stat(local)
+	local := func() string { return filepath.Join(dir.local, item.name) }
+	if item.mode&fs.ModeSymlink != 0 && w.opt.Links == FollowLinks {
+		followed, err := os.Stat(local())
 		if err != nil {
 			if w.decide(h, dir, relative, false).Taken {
-				h.fail(w.path(relative), local, fmt.Errorf("the link leads nowhere: %w", errors.Unwrap(err)))
+				h.fail(w.path(relative), local(), fmt.Errorf("the link leads nowhere: %w", errors.Unwrap(err)))
 			}
 			return nil
 		}
-		info = followed
+		item.facts = factsOf(followed)
 	}
-	decision := w.decide(h, dir, relative, info.IsDir())
-	switch mode := info.Mode(); {
+	decision := w.decide(h, dir, relative, item.mode.IsDir())
+	switch {
 	case decision.Excluded():
-	case mode.IsDir():
-		return w.visitFolder(ctx, h, dir, folder{local, relative, decision, nil}, info)
+	case item.mode.IsDir():
+		return w.visitFolder(ctx, h, dir.chain, folder{local(), relative, item.mode, decision, nil})
 	case !decision.Taken:
-	case mode.IsRegular():
-		w.addFile(h, w.path(relative), info)
-	case mode&fs.ModeSymlink != 0 && w.opt.Links == SkipLinks:
+	case item.mode.IsRegular():
+		w.addFile(h, w.path(relative), item.facts)
+	case item.mode&fs.ModeSymlink != 0 && w.opt.Links == SkipLinks:
 		h.leave(LeftOut{Path: w.path(relative), Source: int(w.index), Reason: "links are skipped"})
-	case mode&fs.ModeSymlink != 0:
-		target, err := os.Readlink(local)
+	case item.mode&fs.ModeSymlink != 0:
+		target, err := os.Readlink(local())
 		if err != nil {
-			h.fail(w.path(relative), local, err)
+			h.fail(w.path(relative), local(), err)
 			return nil
 		}
 		h.found = append(h.found, found{source: w.index, Entry: manifest.Entry{
 			Path: w.path(relative), Kind: manifest.Link, Link: filepath.ToSlash(target)}})
 	default:
-		h.leave(LeftOut{Path: w.path(relative), Source: int(w.index), Reason: "it is a " + kindOf(mode) + ", which is never sent"})
+		h.leave(LeftOut{Path: w.path(relative), Source: int(w.index), Reason: "it is a " + kindOf(item.mode) + ", which is never sent"})
 	}
 	return nil
 }
 
-func (w *walker) visitFolder(ctx context.Context, h *haul, above, dir folder, info fs.FileInfo) error {
-	dir.chain = &ancestor{info, above.chain}
+func (w *walker) visitFolder(ctx context.Context, h *haul, above *ancestor, dir folder) error {
 	if w.opt.Links == FollowLinks {
-		for a := above.chain; a != nil; a = a.above {
+		info, err := os.Stat(dir.local)
+		if err != nil {
+			h.fail(w.path(dir.relative), dir.local, err)
+			return nil
+		}
+		for a := above; a != nil; a = a.above {
 			if os.SameFile(a.info, info) {
 				h.fail(w.path(dir.relative), dir.local, errors.New("the link leads back to a folder that it stands in"))
 				return nil
 			}
 		}
+		dir.chain = &ancestor{info, above}
 	}
 	if finding, ok := guardName(dir.relative, true, w.opt.Allow); ok {
 		finding.Path = w.path(dir.relative)
 		h.findings = append(h.findings, finding)
 		return nil
-	}
-	if dir.decision.Taken {
-		mode := manifest.DirMode
-		if w.opt.KeepModes {
-			mode = info.Mode().Perm()
-		}
-		size := int64(0)
-		if !isEmpty(dir.local) {
-			size = -1 // stays only if something below it does
-		}
-		if size == 0 || mode != manifest.DirMode {
-			h.found = append(h.found, found{source: w.index, Entry: manifest.Entry{
-				Path: w.path(dir.relative), Kind: manifest.Dir, Mode: mode, Size: size}})
-		}
 	}
 	walk := func() error { return w.walkFolder(ctx, dir) }
 	if !w.group.TryGo(walk) {
@@ -207,14 +199,22 @@ func (w *walker) visitFolder(ctx context.Context, h *haul, above, dir folder, in
 	return nil
 }
 
-func isEmpty(dir string) bool {
-	f, err := os.Open(dir)
-	if err != nil {
-		return false
+// addFolder takes the folder itself when it is empty or has a mode of its own.
+func (w *walker) addFolder(h *haul, dir folder, empty bool) {
+	if dir.relative == "." || !dir.decision.Taken {
+		return
 	}
-	defer f.Close()
-	names, _ := f.Readdirnames(1)
-	return len(names) == 0
+	e := manifest.Entry{Path: w.path(dir.relative), Kind: manifest.Dir, Mode: manifest.DirMode}
+	if w.opt.KeepModes {
+		e.Mode = dir.mode.Perm()
+	}
+	if !empty {
+		if e.Mode == manifest.DirMode {
+			return
+		}
+		e.Size = -1 // stays only if something below it does
+	}
+	h.found = append(h.found, found{source: w.index, Entry: e})
 }
 
 // decide applies the rules and notes what they leave out.
@@ -226,14 +226,13 @@ func (w *walker) decide(h *haul, above folder, relative string, isFolder bool) f
 	return decision
 }
 
-func (w *walker) addFile(h *haul, path string, info fs.FileInfo) {
+func (w *walker) addFile(h *haul, path string, f facts) {
 	if finding, ok := guardName(w.source.relative(path), false, w.opt.Allow); ok {
 		finding.Path = path
 		h.findings = append(h.findings, finding)
 	}
-	id := identify(info)
-	h.found = append(h.found, found{source: w.index, id: id, Entry: manifest.Entry{
-		Path: path, Mode: fileMode(info.Mode(), w.opt.KeepModes), Size: info.Size(), ModTime: info.ModTime()}})
+	h.found = append(h.found, found{source: w.index, id: f.id, Entry: manifest.Entry{
+		Path: path, Mode: fileMode(f.mode, w.opt.KeepModes), Size: f.id.size, ModTime: f.id.modTime()}})
 }
 
 func fileMode(mode fs.FileMode, keep bool) fs.FileMode {
@@ -278,24 +277,6 @@ func kindOf(mode fs.FileMode) string {
 // item is one name in a folder.
 type item struct {
 	name string
-	info fs.FileInfo
-	err  error
-}
-
-func readFolder(dir string) ([]item, error) {
-	f, err := os.Open(dir)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	entries, err := f.ReadDir(-1)
-	items := make([]item, 0, len(entries))
-	for _, entry := range entries {
-		info, err := entry.Info()
-		if errors.Is(err, fs.ErrNotExist) {
-			continue // removed since the folder was read
-		}
-		items = append(items, item{entry.Name(), info, err})
-	}
-	return items, err
+	facts
+	err error
 }

@@ -32,6 +32,7 @@ type Rule struct {
 	anchored bool   // against the whole path, else against the name
 	folder   bool   // folders only
 	suffix   string // of a pattern like "*.map", which needs no glob matcher
+	lead     string // what every match begins with
 	literal  bool   // of a pattern without any special character
 	matched  atomic.Bool
 }
@@ -70,6 +71,7 @@ func NewRule(pattern, place string) (*Rule, error) {
 	}
 	const special = `*?[]{}\`
 	r.literal = !strings.ContainsAny(r.glob, special)
+	r.lead = r.glob[:max(strings.IndexAny(r.glob, special), 0)]
 	if rest, ok := strings.CutPrefix(r.glob, "*"); ok && !r.anchored && rest != "" && !strings.ContainsAny(rest, special) {
 		r.suffix = rest
 	}
@@ -91,7 +93,7 @@ func (r *Rule) Matches(path string, folder bool) bool {
 	case r.suffix != "":
 		return strings.HasSuffix(subject, r.suffix)
 	default:
-		return doublestar.MatchUnvalidated(r.glob, subject)
+		return strings.HasPrefix(subject, r.lead) && doublestar.MatchUnvalidated(r.glob, subject)
 	}
 }
 
