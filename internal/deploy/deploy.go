@@ -120,10 +120,11 @@ func (c *Comparison) SendBytes() (files int, bytes int64) {
 	return files, bytes
 }
 
-// Unchanged tells whether a deployment would have nothing to do, not even to record.
+// Unchanged tells whether a deployment would have nothing to do, not even to record: everything wanted stands as it
+// is recorded, and nothing else is recorded.
 func (c *Comparison) Unchanged(opt Options) bool {
 	return !c.Result.Publishes(opt.RemoveStrays) && !c.Result.Stale && c.Survey.Recorded != nil &&
-		c.Survey.Recorded.Tree() == c.wanted().Tree()
+		len(c.Survey.Entries()) == len(c.Tree.Entries)
 }
 
 func (c *Comparison) wanted() *manifest.Manifest { return &manifest.Manifest{Entries: c.Tree.Entries} }

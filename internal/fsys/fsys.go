@@ -164,9 +164,7 @@ func DigestOf(ctx context.Context, f FS, name string) (manifest.Digest, int64, e
 	}
 	defer file.Close()
 	hash := sha256.New()
-	buf := buffers.Get().(*[]byte)
-	defer buffers.Put(buf)
-	size, err := io.CopyBuffer(hash, struct{ io.Reader }{reader{ctx, file}}, *buf)
+	size, err := Copy(ctx, hash, file)
 	if err != nil {
 		return manifest.Digest{}, size, fmt.Errorf("read %s: %w", name, err)
 	}
@@ -174,6 +172,13 @@ func DigestOf(ctx context.Context, f FS, name string) (manifest.Digest, int64, e
 }
 
 var buffers = sync.Pool{New: func() any { b := make([]byte, 128<<10); return &b }}
+
+// Copy copies until the end, an error, or the end of the context, and returns the bytes written.
+func Copy(ctx context.Context, to io.Writer, from io.Reader) (int64, error) {
+	buf := buffers.Get().(*[]byte)
+	defer buffers.Put(buf)
+	return io.CopyBuffer(to, struct{ io.Reader }{reader{ctx, from}}, *buf)
+}
 
 // reader ends a long copy when its context is done.
 type reader struct {

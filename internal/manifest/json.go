@@ -81,19 +81,11 @@ func (in *entryJSON) toEntry() (e Entry, err error) {
 // WriteJSON writes the JSON form, one entry a line.
 func (m *Manifest) WriteJSON(w io.Writer) error {
 	out := bufio.NewWriterSize(w, 64<<10)
-	head := struct {
-		Version    int         `json:"version"`
-		Tree       Digest      `json:"tree"`
-		Created    string      `json:"created"`
-		Generator  string      `json:"generator"`
-		Origin     *Origin     `json:"origin,omitempty"`
-		Deployment *Deployment `json:"deployment,omitempty"`
-	}{Version, m.Tree(), m.Created.UTC().Format(time.RFC3339), m.Generator, m.Origin, m.Deployment}
-	first, err := json.Marshal(head)
+	head, err := m.head(m.Tree())
 	if err != nil {
 		return fmt.Errorf("write manifest: %w", err)
 	}
-	out.Write(first[:len(first)-1])
+	out.Write(head)
 	out.WriteString(",\n\"entries\":[")
 	encoder := json.NewEncoder(out) // ends each value with a newline
 	encoder.SetEscapeHTML(false)
@@ -114,6 +106,19 @@ func (m *Manifest) WriteJSON(w io.Writer) error {
 	return nil
 }
 
+// head gives what comes before the entries, but for the comma between them.
+func (m *Manifest) head(tree Digest) ([]byte, error) {
+	text, err := json.Marshal(struct {
+		Version    int         `json:"version"`
+		Tree       Digest      `json:"tree"`
+		Created    string      `json:"created"`
+		Generator  string      `json:"generator"`
+		Origin     *Origin     `json:"origin,omitempty"`
+		Deployment *Deployment `json:"deployment,omitempty"`
+	}{Version, tree, m.Created.UTC().Format(time.RFC3339), m.Generator, m.Origin, m.Deployment})
+	return bytes.TrimSuffix(text, []byte("}")), err
+}
+
 // ReadJSON reads the JSON form. What is wrong with it comes back as a *FormatError.
 func ReadJSON(r io.Reader) (*Manifest, error) {
 	text, err := io.ReadAll(r)
@@ -124,6 +129,16 @@ func ReadJSON(r io.Reader) (*Manifest, error) {
 }
 
 func parseJSON(text []byte) (*Manifest, error) {
+	if utf8.Valid(text) {
+		if m, ok := parseLines(text); ok {
+			return m, nil
+		}
+	}
+	return parseAnyJSON(text)
+}
+
+// parseAnyJSON reads a manifest in any form that JSON allows.
+func parseAnyJSON(text []byte) (*Manifest, error) {
 	lines := lineCounter{text: text}
 	if !utf8.Valid(text) {
 		valid := 0

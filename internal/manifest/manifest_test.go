@@ -114,6 +114,18 @@ func TestBothFormsReadBackWhatWasWritten(t *testing.T) {
 	}
 }
 
+func TestTheFormThatIsWrittenIsReadTheFastWay(t *testing.T) {
+	_, m := awkwardTree(t)
+	m.Entries[3].ModTime = time.Date(2026, 5, 1, 6, 0, 0, 123, time.UTC)
+	var text bytes.Buffer
+	require.NoError(t, m.WriteJSON(&text))
+	fast, ok := parseLines(text.Bytes())
+	require.True(t, ok)
+	slow, err := parseAnyJSON(text.Bytes())
+	require.NoError(t, err)
+	require.Equal(t, slow, fast)
+}
+
 func TestReadingRefusesWhatCannotBeATree(t *testing.T) {
 	zero := strings.Repeat("0", 64)
 	entry := func(path string) string { return zero + "  " + path + "\n" }
@@ -208,6 +220,9 @@ func FuzzReadJSON(f *testing.F) {
 		if err != nil {
 			return
 		}
+		slow, err := parseAnyJSON(text)
+		require.NoError(t, err)
+		require.Equal(t, slow, m, "both readers agree on what they accept")
 		var again bytes.Buffer
 		require.NoError(t, m.WriteJSON(&again))
 		back, err := ReadJSON(&again)

@@ -18,10 +18,10 @@ import (
 	"tartine/internal/manifest"
 )
 
-// Content is staged as incoming/xx/DIGEST, where xx are the digest's first two digits. While it arrives the name has
-// ".part" at its end, so a name without it holds a whole file; its bytes are checked all the same before they are
-// published. Where several paths have the same content the second is staged as DIGEST-2, and so on: a rename uses
-// each of them up.
+// Content is staged as incoming/xx/DIGEST, where xx are the digest's first two digits. A name says what its content is
+// to be, not that it has arrived: what an interrupted deployment left behind is checked by its bytes before it is
+// taken for sent, and everything is checked before it is published. Where several paths have the same content the
+// second is staged as DIGEST-2, and so on: a rename uses each of them up.
 
 const incoming = "incoming"
 
@@ -46,7 +46,7 @@ type staging struct {
 type parcel struct {
 	change *diff.Change
 	name   string // in the record
-	there  bool   // an earlier deployment brought it
+	there  bool   // an earlier deployment may have brought it
 }
 
 func (st *staging) run(ctx context.Context) error {
@@ -58,20 +58,54 @@ func (st *staging) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := st.makeFolders(ctx, parcels); err != nil {
+	missing, err := st.resume(ctx, parcels)
+	if err != nil {
+		return err
+	}
+	if err := st.makeFolders(ctx, missing); err != nil {
 		return err
 	}
 	var bytes int64
-	for _, p := range parcels {
-		if !p.there {
-			bytes += p.change.Want.Size
-		}
+	for _, p := range missing {
+		bytes += p.change.Want.Size
 	}
-	st.watch.phase("stage", len(parcels)-st.out.Resumed, bytes)
-	if err := st.sendAll(ctx, parcels); err != nil {
+	st.watch.phase("stage", len(missing), bytes)
+	if err := st.sendAll(ctx, missing); err != nil {
 		return err
 	}
-	return st.check(ctx, parcels)
+	return st.check(ctx, missing)
+}
+
+// resume takes what an interrupted deployment staged, if its bytes are right, and gives the parcels that are missing.
+func (st *staging) resume(ctx context.Context, parcels []*parcel) (missing []*parcel, err error) {
+	var there []*parcel
+	for _, p := range parcels {
+		if p.there {
+			there = append(there, p)
+		} else {
+			missing = append(missing, p)
+		}
+	}
+	wrong, err := st.digests(ctx, there)
+	if err != nil {
+		return nil, err
+	}
+	for i, p := range there {
+		if wrong[i] == nil {
+			attr := fsys.Attr{Mode: p.change.Want.Mode, ModTime: p.change.Want.ModTime}
+			wrong[i] = st.site.fs.SetAttr(ctx, st.site.inRecord(p.name), attr)
+		}
+		switch {
+		case errors.Is(wrong[i], fsys.ErrLost), ctx.Err() != nil:
+			return nil, wrong[i]
+		case wrong[i] != nil:
+			missing = append(missing, p)
+		default:
+			st.staged[p.change.Path] = p.name
+			st.out.Resumed++
+		}
+	}
+	return missing, nil
 }
 
 // Only names that are long by some system's measure are worth a question (bytes).
@@ -127,11 +161,7 @@ func (st *staging) parcels(ctx context.Context) ([]*parcel, error) {
 		name := stagedName(c.Want.Digest, copies[c.Want.Digest]+1)
 		copies[c.Want.Digest]++
 		size, stands := there[name]
-		p := &parcel{change: c, name: name, there: stands && size == c.Want.Size}
-		if p.there {
-			st.out.Resumed++
-		}
-		out = append(out, p)
+		out = append(out, &parcel{change: c, name: name, there: stands && size == c.Want.Size})
 	}
 	return out, nil
 }
@@ -178,14 +208,11 @@ func (st *staging) makeFolders(ctx context.Context, parcels []*parcel) error {
 	needed := map[string]bool{}
 	for _, p := range parcels {
 		dir, _ := fsys.Split(p.name)
-		needed[dir] = needed[dir] || !p.there
+		needed[dir] = true
 	}
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(st.site.jobs)
-	for dir, make := range needed {
-		if !make {
-			continue
-		}
+	for dir := range needed {
 		group.Go(func() error {
 			err := st.site.fs.Mkdir(ctx, st.site.inRecord(dir), 0o700)
 			if errors.Is(err, fs.ErrExist) {
@@ -239,9 +266,6 @@ func (st *staging) send(ctx context.Context, p *parcel) error {
 	want := p.change.Want
 	attr := fsys.Attr{Mode: want.Mode, ModTime: want.ModTime}
 	f, name := st.site.fs, st.site.inRecord(p.name)
-	if p.there {
-		return f.SetAttr(ctx, name, attr)
-	}
 	content, err := st.plan.Open(want.Path)
 	if err != nil {
 		return fmt.Errorf("read it here: %w", err)
@@ -249,16 +273,13 @@ func (st *staging) send(ctx context.Context, p *parcel) error {
 	defer content.Close()
 	hash := sha256.New()
 	tee := &measured{in: io.TeeReader(content, hash), size: want.Size, told: st.watch.bytes}
-	size, err := f.Put(ctx, name+".part", tee, attr)
+	size, err := f.Put(ctx, name, tee, attr)
 	if err == nil && (size != want.Size || manifest.Digest(hash.Sum(nil)) != want.Digest) {
 		err = ErrChangedSinceScan
 	}
-	if err == nil {
-		err = f.Rename(ctx, name+".part", name)
-	}
 	if err != nil {
 		if !errors.Is(err, fsys.ErrLost) && ctx.Err() == nil {
-			_ = f.Remove(ctx, name+".part") // it is never taken for whole
+			_ = f.Remove(ctx, name) // it would be found out by its bytes
 		}
 		return err
 	}
@@ -285,35 +306,12 @@ func (m *measured) Read(p []byte) (int, error) {
 
 func (m *measured) Size() int64 { return m.size }
 
-// check compares what arrived with what was wanted, by the far end's digests or by reading back.
-func (st *staging) check(ctx context.Context, parcels []*parcel) error {
-	var (
-		arrived []*parcel
-		names   []string
-		bytes   int64
-	)
-	for _, p := range parcels {
-		if _, ok := st.staged[p.change.Path]; ok {
-			arrived = append(arrived, p)
-			names = append(names, st.site.inRecord(p.name))
-			bytes += p.change.Want.Size
-		}
-	}
-	st.watch.phase("check", len(names), bytes)
-	wrong := make([]error, len(names))
-	far, err := fsys.Digests(ctx, st.site.fs, names, st.site.jobs, func(i int, digest manifest.Digest, err error) {
-		if err == nil && digest != arrived[i].change.Want.Digest {
-			err = ErrWrongBytes
-		}
-		wrong[i] = err
-		st.watch.bytes(arrived[i].change.Want.Size)
-	})
+// check compares what arrived with what was wanted, and takes back what is wrong.
+func (st *staging) check(ctx context.Context, sent []*parcel) error {
+	arrived := slices.DeleteFunc(slices.Clone(sent), func(p *parcel) bool { return st.staged[p.change.Path] == "" })
+	wrong, err := st.digests(ctx, arrived)
 	if err != nil {
 		return err
-	}
-	st.out.Method = "read back"
-	if far > 0 {
-		st.out.Method = st.site.Abilities().FarDigests + " at the far end"
 	}
 	for i, err := range wrong {
 		if err == nil {
@@ -321,11 +319,40 @@ func (st *staging) check(ctx context.Context, parcels []*parcel) error {
 		}
 		st.fail(arrived[i].change.Path, err)
 		delete(st.staged, arrived[i].change.Path)
-		if err := st.site.fs.Remove(ctx, names[i]); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := st.site.fs.Remove(ctx, st.site.inRecord(arrived[i].name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}
 	return nil
+}
+
+// digests has the digests of parcels computed, by the far end or by reading back, and tells for each what is wrong.
+func (st *staging) digests(ctx context.Context, parcels []*parcel) ([]error, error) {
+	var (
+		names = make([]string, len(parcels))
+		wrong = make([]error, len(parcels))
+		bytes int64
+	)
+	for i, p := range parcels {
+		names[i] = st.site.inRecord(p.name)
+		bytes += p.change.Want.Size
+	}
+	if len(parcels) == 0 {
+		return nil, nil
+	}
+	st.watch.phase("check", len(names), bytes)
+	far, err := fsys.Digests(ctx, st.site.fs, names, st.site.jobs, func(i int, digest manifest.Digest, err error) {
+		if err == nil && digest != parcels[i].change.Want.Digest {
+			err = ErrWrongBytes
+		}
+		wrong[i] = err
+		st.watch.bytes(parcels[i].change.Want.Size)
+	})
+	st.out.Method = "read back"
+	if far > 0 {
+		st.out.Method = st.site.Abilities().FarDigests + " at the far end"
+	}
+	return wrong, err
 }
 
 // clearIncoming removes staged content that nobody needs any more.

@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"os"
 	"runtime"
+	"syscall"
 	"time"
 
 	"tartine/internal/fsys"
@@ -87,14 +88,19 @@ func (f *FS) List(ctx context.Context, dir string) ([]fsys.Info, error) {
 
 // Open implements fsys.FS.
 func (f *FS) Open(_ context.Context, name string) (io.ReadCloser, error) {
-	info, err := f.root.Stat(name)
+	file, err := f.root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0) // opening a pipe must not wait for its other end
 	if err != nil {
 		return nil, err
 	}
-	if !info.Mode().IsRegular() { // opening a pipe would wait for its other end
-		return nil, &fs.PathError{Op: "open", Path: name, Err: fmt.Errorf("not a file: %w", fs.ErrInvalid)}
+	info, err := file.Stat()
+	if err == nil && !info.Mode().IsRegular() {
+		err = &fs.PathError{Op: "open", Path: name, Err: fmt.Errorf("not a file: %w", fs.ErrInvalid)}
 	}
-	return f.root.Open(name)
+	if err != nil {
+		file.Close()
+		return nil, err
+	}
+	return file, nil
 }
 
 // Put implements fsys.FS.
@@ -107,7 +113,7 @@ func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.
 	if err != nil {
 		return 0, err
 	}
-	size, err := io.Copy(struct{ io.Writer }{file}, fsys.WithContext(ctx, content))
+	size, err := fsys.Copy(ctx, struct{ io.Writer }{file}, content)
 	if err == nil && f.Abilities().Modes {
 		err = file.Chmod(attr.Mode.Perm())
 	}
