@@ -47,3 +47,6 @@ fuzz:
 
 clean:
 	rm -rf bin dist
+
+screenshots:
+	scripts/screenshots.sh

@@ -87,7 +87,7 @@ func (a *app) deploy(ctx context.Context, l *looking, own deployFlags, started t
 		}
 		return nil
 	}
-	if err := a.consent(l.Consent(own.options), own.overwriteDrift, l.heading); err != nil {
+	if err := a.consent(l.Consent(own.options), own.overwriteDrift); err != nil {
 		return err
 	}
 	out, err := a.run(ctx, l, own.options)
@@ -127,7 +127,7 @@ func (a *app) run(ctx context.Context, l *looking, opt deploy.Options) (*site.Ou
 }
 
 // consent asks one question for the whole run, or refuses where there is nobody to ask.
-func (a *app) consent(c *deploy.Consent, overwriteDrift bool, heading render.Heading) error {
+func (a *app) consent(c *deploy.Consent, overwriteDrift bool) error {
 	if overwriteDrift {
 		c.Drifted = nil
 	}
@@ -164,7 +164,10 @@ func (a *app) consent(c *deploy.Consent, overwriteDrift bool, heading render.Hea
 	if a.stdin == nil || !isTerminal(a.stdin) || !isTerminal(a.stderr) {
 		return refused
 	}
-	fmt.Fprintf(a.stderr, "At %s %s.\nGo on? Type yes or no: ", heading.Address, refused.what)
+	for _, reason := range reasons {
+		fmt.Fprintf(a.stderr, "%s%s.\n", strings.ToUpper(reason[:1]), reason[1:])
+	}
+	fmt.Fprint(a.stderr, "Go on? Type yes or no: ")
 	if answer := readLine(a.stdin); answer != "yes" && answer != "y" {
 		return &statusError{status: ExitRefused, what: "nothing was changed", next: "tartine diff shows these paths"}
 	}

@@ -42,15 +42,7 @@ type explained struct {
 }
 
 func (a *app) explainPaths(asked []string) error {
-	settings, err := a.settings()
-	if err != nil {
-		return err
-	}
-	sources, _, err := a.sources(settings)
-	if err != nil {
-		return err
-	}
-	scan, err := a.scanOptions(settings)
+	from, err := a.load()
 	if err != nil {
 		return err
 	}
@@ -60,13 +52,13 @@ func (a *app) explainPaths(asked []string) error {
 		p       = a.printer()
 	)
 	for _, path := range asked {
-		explanations := content.Explain(sources, scan, path)
+		explanations := content.Explain(from.sources, from.scan, path)
 		if len(explanations) == 0 {
 			missing = append(missing, path)
 		}
 		for _, e := range explanations {
-			p.Explanation(&e, sources)
-			all = append(all, toJSON(path, &e, sources))
+			p.Explanation(&e, from.sources)
+			all = append(all, toJSON(path, &e, from.sources))
 		}
 	}
 	if a.json() {

@@ -77,6 +77,25 @@ func (a *app) settings() (*config.Settings, error) {
 	return config.Load(name)
 }
 
+// loaded is the settings and what follows from them and the flags about the content.
+type loaded struct {
+	settings *config.Settings
+	sources  []content.Source
+	rules    []*filter.Rule // all that were made for the sources
+	scan     content.Options
+}
+
+func (a *app) load() (l loaded, err error) {
+	if l.settings, err = a.settings(); err != nil {
+		return l, err
+	}
+	if l.sources, l.rules, err = a.sources(l.settings); err != nil {
+		return l, err
+	}
+	l.scan, err = a.scanOptions(l.settings)
+	return l, err
+}
+
 // sources gives the content's sources and the rules that were made for them.
 func (a *app) sources(s *config.Settings) ([]content.Source, []*filter.Rule, error) {
 	rules := &ruleMaker{}

@@ -33,38 +33,33 @@ func (a *app) look(ctx context.Context, l *looking, args []string) error {
 	default:
 		return usageError(fmt.Sprintf("--compare is hash, time or none, not %q", l.compare), "")
 	}
-	settings, err := a.settings()
+	from, err := a.load()
 	if err != nil {
 		return err
 	}
-	sources, rules, err := a.sources(settings)
-	if err != nil {
-		return err
-	}
-	scan, err := a.scanOptions(settings)
-	if err != nil {
-		return err
-	}
-	reach, heading, err := a.target(settings, args)
+	reach, heading, err := a.target(from.settings, args)
 	if err != nil {
 		return err
 	}
 	l.heading = heading
-	if err := target.CheckOverlap(reach.Address, paths(sources)); err != nil {
+	if err := target.CheckOverlap(reach.Address, paths(from.sources)); err != nil {
 		return err
 	}
 	if l.site, err = target.Open(ctx, reach); err != nil {
 		return err
 	}
 	l.again = func(ctx context.Context) (err error) {
-		l.Comparison, err = deploy.Look(ctx, l.site, sources, scan, deploy.Compare(l.compare), nil)
+		progress := render.NewProgress(ctx, a.stderr, isTerminal(a.stderr) && !a.flags.quiet)
+		defer progress.Done()
+		from.scan.Read = progress.Reading()
+		l.Comparison, err = deploy.Look(ctx, l.site, from.sources, from.scan, deploy.Compare(l.compare), from.scan.Read)
 		return err
 	}
 	if err := l.again(ctx); err != nil {
 		return err
 	}
 	p := a.printer()
-	warnUnused(p, rules)
+	warnUnused(p, from.rules)
 	p.Warnings(l.Tree)
 	a.warnOdd(p, l)
 	return nil

@@ -41,24 +41,16 @@ sha256sum -c accepts, and its own SHA-256 is the tree digest.`,
 }
 
 func (a *app) manifest(ctx context.Context, format, output string) error {
-	settings, err := a.settings()
+	from, err := a.load()
 	if err != nil {
 		return err
 	}
-	sources, rules, err := a.sources(settings)
-	if err != nil {
-		return err
-	}
-	scan, err := a.scanOptions(settings)
-	if err != nil {
-		return err
-	}
-	tree, err := content.Scan(ctx, sources, scan)
+	tree, err := content.Scan(ctx, from.sources, from.scan)
 	if err != nil {
 		return err
 	}
 	p := a.printer()
-	warnUnused(p, rules)
+	warnUnused(p, from.rules)
 	p.Warnings(tree)
 	for _, f := range tree.Refused {
 		p.Warn("left out: %s: %v", render.Name(f.Path), f.Err)

@@ -2,6 +2,7 @@ package config
 
 import (
 	"encoding/json"
+	"os"
 	"strings"
 	"testing"
 
@@ -112,4 +113,10 @@ func FuzzParse(f *testing.F) {
 			require.Contains(t, err.Error(), "fuzz")
 		}
 	})
+}
+
+func TestThePublishedSchemaIsUpToDate(t *testing.T) {
+	published, err := os.ReadFile("../../docs/tartine.schema.json")
+	require.NoError(t, err)
+	require.Equal(t, string(Schema()), string(published), "tartine init --schema > docs/tartine.schema.json")
 }

@@ -365,11 +365,6 @@ func TestCacheIsSafeWhenManyRunsShareIt(t *testing.T) {
 	require.Equal(t, 50, scan(t, Options{Cache: cache}, source(dir)).CacheHits)
 }
 
-func TestCaseClashesNamesFoldersAndFiles(t *testing.T) {
-	entries := []manifest.Entry{{Path: "Img/a"}, {Path: "Readme"}, {Path: "img/b"}, {Path: "readme"}, {Path: "x/y"}}
-	require.Equal(t, []CaseClash{{"Img", "img"}, {"Readme", "readme"}}, CaseClashes(entries))
-}
-
 func TestExplainAgreesWithScan(t *testing.T) {
 	pages := tree(t, map[string]string{"index.html": "1", "a.map": "2", "img/plates/g.svg": "3", "cache/deep/x": "4", ".env": "5"})
 	plates := tree(t, map[string]string{"g.svg": "6", "notes.txt": "7"})

@@ -170,7 +170,7 @@ func (c *Comparison) Refuse(opt Options) error {
 		return &Refusal{ErrLinks, paths}
 	}
 	if c.Survey.FoldsCase {
-		if err := refuseCase(c.Tree.Entries); err != nil {
+		if err := refuseCase(manifest.CaseClashes(c.Tree.Entries)); err != nil {
 			return err
 		}
 	}
@@ -180,9 +180,9 @@ func (c *Comparison) Refuse(opt Options) error {
 	return nil
 }
 
-func refuseCase(entries []manifest.Entry) error {
+func refuseCase(clashes []manifest.CaseClash) error {
 	var paths []string
-	for _, clash := range content.CaseClashes(entries) {
+	for _, clash := range clashes {
 		paths = append(paths, clash.First+"  and  "+clash.Second)
 	}
 	if len(paths) > 0 {
@@ -237,6 +237,10 @@ func Run(ctx context.Context, s Site, c *Comparison, opt Options, watch *site.Wa
 		RemoveStrays: opt.RemoveStrays, MakeParents: opt.MakeRoot, Partial: opt.Partial, Incomplete: len(c.Tree.Failed) > 0,
 	}
 	out, err := s.Deploy(ctx, plan, watch)
+	var folded *site.CaseError
+	if errors.As(err, &folded) {
+		return nil, refuseCase(folded.Clashes)
+	}
 	if err != nil {
 		return nil, err
 	}

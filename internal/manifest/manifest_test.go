@@ -230,3 +230,8 @@ func FuzzReadJSON(f *testing.F) {
 		require.Equal(t, m.Entries, back.Entries)
 	})
 }
+
+func TestCaseClashesNamesFoldersAndFiles(t *testing.T) {
+	entries := []Entry{{Path: "Img/a"}, {Path: "Readme"}, {Path: "img/b"}, {Path: "readme"}, {Path: "x/y"}}
+	require.Equal(t, []CaseClash{{"Img", "img"}, {"Readme", "readme"}}, CaseClashes(entries))
+}

@@ -44,6 +44,24 @@ func (p *Progress) Watch() *site.Watch {
 	return &site.Watch{Phase: p.begin, Bytes: p.advance, File: func(string, int64) { p.fileDone() }}
 }
 
+// Reading shows, on a terminal, how many bytes have been read before it is known how many there are.
+func (p *Progress) Reading() func(bytes int64) {
+	if !p.terminal {
+		return nil
+	}
+	p.since.Store(time.Now().UnixNano())
+	p.bar = p.bars.New(0, mpb.SpinnerStyle().PositionLeft(), mpb.BarWidth(2), mpb.BarRemoveOnComplete(),
+		mpb.PrependDecorators(decor.Name("reading   "), decor.Any(func(s decor.Statistics) string {
+			took := time.Since(time.Unix(0, p.since.Load()))
+			if s.Current == 0 || took < 200*time.Millisecond {
+				return ""
+			}
+			return fmt.Sprintf("%9s  %s/s ", Bytes(s.Current), Bytes(int64(float64(s.Current)/took.Seconds())))
+		})))
+	bar := p.bar
+	return bar.IncrInt64
+}
+
 const everySoOften = 10 * time.Second
 
 // begin starts a phase. One that has no bytes is measured in files.

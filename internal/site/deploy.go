@@ -3,6 +3,7 @@ package site
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -72,11 +73,24 @@ func (e *OvertakenError) Error() string {
 	return "another deployment was published in the meantime"
 }
 
+// CaseError tells that paths of the content would be one at a place that ignores case.
+type CaseError struct{ Clashes []manifest.CaseClash }
+
+func (e *CaseError) Error() string {
+	return fmt.Sprintf("%s and %s are one name here", e.Clashes[0].First, e.Clashes[0].Second)
+}
+
 // Deploy stages, publishes, checks and records. When it ends early, what was staged is kept for the next deployment.
 // With failures and without Plan.Partial nothing is published and the site stays as it was.
 func (s *Site) Deploy(ctx context.Context, plan *Plan, watch *Watch) (*Outcome, error) {
+	fresh := !s.exists
 	if err := s.prepare(ctx, plan.MakeParents); err != nil {
 		return nil, err
+	}
+	if fresh { // only now can be found out how the place takes names
+		if err := s.checkCase(ctx, plan.Want); err != nil {
+			return nil, err
+		}
 	}
 	user := ""
 	if plan.Origin != nil {
@@ -92,6 +106,17 @@ func (s *Site) Deploy(ctx context.Context, plan *Plan, watch *Watch) (*Outcome, 
 		return nil, lost
 	}
 	return out, err
+}
+
+func (s *Site) checkCase(ctx context.Context, want []manifest.Entry) error {
+	folds, err := s.FoldsCase(ctx)
+	if err != nil || !folds {
+		return err
+	}
+	if clashes := manifest.CaseClashes(want); len(clashes) > 0 {
+		return &CaseError{clashes}
+	}
+	return nil
 }
 
 func (s *Site) deployLocked(ctx context.Context, plan *Plan, watch *Watch) (*Outcome, error) {

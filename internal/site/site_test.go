@@ -470,7 +470,7 @@ func TestNamesTheFarSideCannotHoldAreFoundBeforeAnythingIsSent(t *testing.T) {
 	require.Equal(t, first, w.stands())
 }
 
-// folding ignores case in look-ups, as the usual file systems of two of the three systems do.
+// folding ignores case, as the usual file systems of two of the three systems do. It stands in for them here.
 type folding struct{ fsys.FS }
 
 func (f folding) Lstat(ctx context.Context, name string) (fsys.Info, error) {
@@ -480,17 +480,27 @@ func (f folding) Lstat(ctx context.Context, name string) (fsys.Info, error) {
 func TestAPlaceThatIgnoresCaseIsFoundOutWithoutWriting(t *testing.T) {
 	w := newWorld(t)
 	w.mustDeploy(first)
-	s, err := site.Open(t.Context(), w.between, "www", "www", 1)
-	require.NoError(t, err)
-	folds, err := s.FoldsCase(t.Context())
-	require.NoError(t, err)
-	require.False(t, folds)
+	folds := func() bool {
+		_, plan, err := w.plan(t.Context(), first)
+		require.NoError(t, err)
+		return plan.Survey.FoldsCase
+	}
+	require.False(t, folds())
 	w.between.FS = folding{w.between.FS}
-	s, err = site.Open(t.Context(), w.between, "www", "www", 1)
-	require.NoError(t, err)
-	survey, err := s.Survey(t.Context(), true)
-	require.NoError(t, err)
-	require.True(t, survey.FoldsCase)
+	require.True(t, folds())
+}
+
+func TestNamesThatDifferOnlyInCaseDoNotGetToAPlaceThatIgnoresIt(t *testing.T) {
+	clashing := tree{"Readme": "1", "readme": "2"}
+	w := newWorld(t)
+	w.between.FS = folding{w.between.FS}
+	_, err := w.deploy(clashing)
+	var clash *site.CaseError
+	require.ErrorAs(t, err, &clash)
+	require.Equal(t, []manifest.CaseClash{{First: "Readme", Second: "readme"}}, clash.Clashes)
+	require.Empty(t, w.stands())
+	require.Empty(t, w.incoming())
+	newWorld(t).mustDeploy(clashing)
 }
 
 func TestADamagedRecordIsNamedAndNotBelieved(t *testing.T) {

@@ -1,0 +1,64 @@
+#!/usr/bin/env bash
+# Makes the pictures in docs/screenshots again, from the demo's data: each shows a command and its output in a terminal.
+# Needs, from Debian: xvfb xterm imagemagick x11-utils fonts-dejavu-core.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+project=$PWD
+make -s build
+out=$project/docs/screenshots
+work=$(mktemp -d)
+display=:97
+Xvfb $display -screen 0 1280x800x24 >/dev/null 2>&1 &
+xvfb=$!
+"$project/bin/tartine" demo --keep >"$work/demo.log" 2>&1 &
+demo=$!
+trap 'kill -INT $demo 2>/dev/null; wait $demo 2>/dev/null; kill $xvfb 2>/dev/null; rm -rf "$work"' EXIT
+export DISPLAY=$display PATH=$project/bin:$PATH XDG_CACHE_HOME=$work/cache
+
+until grep -q 'stay until Ctrl-C' "$work/demo.log"; do sleep 0.1; done
+until xdpyinfo >/dev/null 2>&1; do sleep 0.1; done
+dir=$(sed -n 's/^The folder \(.*\) and the server stay.*/\1/p' "$work/demo.log")
+cd "$dir"
+
+# shot NAME SCRIPT [SECONDS]: runs a script in a terminal; each of its lines is shown before it is run.
+shot() {
+	{
+		echo 'clear'
+		while IFS= read -r line; do printf 'printf "\\033[1m$ %%s\\033[0m\\n" %q\n%s\n' "$line" "$line"; done <<<"$2"
+		echo "touch $work/done; sleep 60"
+	} >"$work/run"
+	rm -f "$work/done"
+	xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 140x46+0+0 -bg '#14181c' -fg '#d8dee4' -b 12 +sb -e bash "$work/run" &
+	local terminal=$!
+	if [ -n "${3:-}" ]; then sleep "$3"; else until [ -e "$work/done" ]; do sleep 0.1; done; sleep 0.4; fi
+	import -window root "$out/$1.png"
+	kill $terminal 2>/dev/null; wait $terminal 2>/dev/null || true
+}
+
+# A fresh site for the first deployment.
+sed -i 's#/server/gannet$#/server/rock#' tartine.yaml
+shot deploy-first 'tartine deploy rock
+tartine deploy rock'
+
+echo '<p>Fog.</p>' >site/log/2026-07.html
+sed -i 's/4120 pairs/4131 pairs/' site/species/gannet.html
+rm site/log/2026-02.html
+echo 'left here by hand' >server/rock/notes.txt
+sed -i 's/,4\./,3./' server/rock/tides/2026-03.csv
+shot diff 'tartine diff rock'
+shot consent 'tartine deploy rock' 2
+shot verify 'tartine verify rock'
+shot deploy 'tartine deploy rock --overwrite-drift
+tartine verify rock --strays ignore'
+shot explain 'tartine explain plates/proof-gannet.svg site/cgi/next-tide.sh img/plates/gannet.svg'
+echo 'TIDE_TOKEN=made-up' >site/.env
+ssh-keygen -q -t ed25519 -N '' -f site/css/backup && rm site/css/backup.pub
+shot guard 'tartine deploy rock'
+rm site/.env site/css/backup
+shot errors 'tartine deploy rok
+tartine diff ssh://warden@127.0.0.1:9/srv/www --source site
+tartine manifest --source nowhere
+tartine deploy rock --fingerprint SHA256:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA'
+mkdir "$work/large"
+for i in $(seq 1 24); do head -c 40000000 /dev/urandom >"$work/large/plate-$i.tif"; done
+shot progress "tartine deploy --source $work/large $work/far --make-root" 5
