@@ -7,6 +7,9 @@ VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 COMMIT  ?= $(shell git rev-parse --short HEAD 2>/dev/null || echo unknown)
 LDFLAGS  = -s -w -X main.version=$(VERSION) -X main.commit=$(COMMIT)
 
+# Tests write much and sync often: where there is a memory disk they use it.
+export TMPDIR ?= $(shell test -w /dev/shm && echo /dev/shm || echo /tmp)
+
 .PHONY: build demo test check cross race screenshots generate fuzz bench clean
 
 build:

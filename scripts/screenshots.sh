@@ -20,7 +20,8 @@ until xdpyinfo >/dev/null 2>&1; do sleep 0.1; done
 dir=$(sed -n 's/^The folder \(.*\) and the server stay.*/\1/p' "$work/demo.log")
 cd "$dir"
 
-# shot NAME SCRIPT [SECONDS]: runs a script in a terminal; each of its lines is shown before it is run.
+# shot NAME SCRIPT [CONDITION]: runs a script in a terminal; each of its lines is shown before it is run. The picture is
+# taken when it has ended, or shortly after a condition holds.
 shot() {
 	{
 		echo 'clear'
@@ -30,7 +31,8 @@ shot() {
 	rm -f "$work/done"
 	xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 140x46+0+0 -bg '#14181c' -fg '#d8dee4' -b 12 +sb -e bash "$work/run" &
 	local terminal=$!
-	if [ -n "${3:-}" ]; then sleep "$3"; else until [ -e "$work/done" ]; do sleep 0.1; done; sleep 0.4; fi
+	until eval "${3:-[ -e $work/done ]}"; do sleep 0.1; done
+	sleep 1
 	import -window root "$out/$1.png"
 	kill $terminal 2>/dev/null; wait $terminal 2>/dev/null || true
 }
@@ -46,7 +48,7 @@ rm site/log/2026-02.html
 echo 'left here by hand' >server/rock/notes.txt
 sed -i 's/,4\./,3./' server/rock/tides/2026-03.csv
 shot diff 'tartine diff rock'
-shot consent 'tartine deploy rock' 2
+shot consent 'tartine deploy rock' 'sleep 2'
 shot verify 'tartine verify rock'
 shot deploy 'tartine deploy rock --overwrite-drift
 tartine verify rock --strays ignore'
@@ -60,5 +62,6 @@ tartine diff ssh://warden@127.0.0.1:9/srv/www --source site
 tartine manifest --source nowhere
 tartine deploy rock --fingerprint SHA256:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA'
 mkdir "$work/large"
-for i in $(seq 1 24); do head -c 40000000 /dev/urandom >"$work/large/plate-$i.tif"; done
-shot progress "tartine deploy --source $work/large $work/far --make-root" 5
+for i in $(seq 1 12); do head -c 40000000 /dev/urandom >"$work/large/plate-$i.tif"; done
+sed -i "s#source: plates#source: $work/large#; s#/server/rock\$#/server/large#; /include:/d; /exclude:/d; /source: site/d" tartine.yaml
+shot progress 'tartine deploy rock' '[ "$(find server/.large.tartine/incoming -type f 2>/dev/null | wc -l)" -gt 3 ]'

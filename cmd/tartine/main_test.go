@@ -38,10 +38,12 @@ func TestStoriesOverSSH(t *testing.T) {
 	server := sshdtest.Start(t)
 	for _, user := range sshdtest.Users(t) {
 		t.Run(user, func(t *testing.T) {
-			testscript.Run(t, testscript.Params{Dir: "testdata/script/ssh", Cmds: commands, Setup: func(env *testscript.Env) error {
+			locked := sshdtest.Folder(t, sshdtest.Users(t)[0])
+			condition := func(cond string) (bool, error) { return cond == "root" && user == "root", nil }
+			testscript.Run(t, testscript.Params{Dir: "testdata/script/ssh", Cmds: commands, Condition: condition, Setup: func(env *testscript.Env) error {
 				env.Vars = append(env.Vars, "SSH=ssh://"+user+"@127.0.0.1:"+strconv.Itoa(server.Port), "SFTP=sftp://"+user+"@127.0.0.1:"+strconv.Itoa(server.Port),
 					"PORT="+strconv.Itoa(server.Port), "SSH_USER="+user, "IDENTITY="+server.Identity, "FINGERPRINT="+server.Fingerprint,
-					"KNOWN="+server.KnownHosts, "FAR="+sshdtest.Folder(t, user))
+					"LOCKED="+locked, "KNOWN="+server.KnownHosts, "FAR="+sshdtest.Folder(t, user))
 				return setUp(env)
 			}})
 		})

@@ -83,12 +83,13 @@ func (p *Progress) begin(phase string, files int, bytes int64) {
 		}
 		return
 	}
+	style := mpb.BarStyle().Lbound("").Rbound(" ").Filler("━").Tip("━").Padding("─")
 	if bytes == 0 {
-		p.bar = p.bars.AddBar(int64(files), mpb.BarRemoveOnComplete(),
+		p.bar = p.bars.New(int64(files), style, mpb.BarRemoveOnComplete(),
 			mpb.PrependDecorators(decor.Name(fmt.Sprintf("%-9s ", phase)), decor.CountersNoUnit("%d of %d ")))
 		return
 	}
-	p.bar = p.bars.AddBar(bytes, mpb.BarRemoveOnComplete(),
+	p.bar = p.bars.New(bytes, style, mpb.BarRemoveOnComplete(),
 		mpb.PrependDecorators(decor.Name(fmt.Sprintf("%-9s ", phase)), decor.Any(func(s decor.Statistics) string {
 			return fmt.Sprintf("%9s of %s ", Bytes(s.Current), Bytes(s.Total))
 		})),
