@@ -234,7 +234,7 @@ func Run(ctx context.Context, s Site, c *Comparison, opt Options, watch *site.Wa
 		Want: c.Tree.Entries, Survey: c.Survey, Result: c.Result, Keep: c.keeps(), IsPage: isPage,
 		Open:      c.open,
 		Generator: opt.Generator, Origin: opt.Origin,
-		RemoveStrays: opt.RemoveStrays, MakeParents: opt.MakeRoot, Partial: opt.Partial, Incomplete: len(c.Tree.Failed) > 0,
+		RemoveStrays: opt.RemoveStrays, MakeParents: opt.MakeRoot, Partial: opt.Partial, Incomplete: len(c.Tree.Failed) > 0, SendAll: opt.Compare == Nothing,
 	}
 	out, err := s.Deploy(ctx, plan, watch)
 	var folded *site.CaseError

@@ -62,6 +62,31 @@ type Digester interface {
 	Digests(ctx context.Context, names []string, each func(i int, digest manifest.Digest)) error
 }
 
+// Linker is an FS that can give a file a second name (a hard link). It fails with fs.ErrExist where something stands.
+type Linker interface {
+	Link(ctx context.Context, from, to string) error
+}
+
+// Copier is an FS that can copy files without their bytes crossing the wire. Done is called with the index of each
+// pair that was copied, one call at a time; a pair that was not is no error, and part of a file may remain.
+type Copier interface {
+	Copies(ctx context.Context, pairs []Pair, done func(i int)) error
+}
+
+// Pair is a file and the name of its copy. What stands under that name is replaced.
+type Pair struct{ From, To string }
+
+// Extender is an FS that can write a part of a file and leave what is before it as it is. Attributes are set when the
+// mode is not zero.
+type Extender interface {
+	Extend(ctx context.Context, name string, offset int64, content io.Reader, attr Attr) (int64, error)
+}
+
+// Spacer is an FS that can tell how much may still be written, in bytes.
+type Spacer interface {
+	FreeSpace(ctx context.Context) (int64, error)
+}
+
 var (
 	// ErrLost tells that the connection to the far end is gone.
 	ErrLost = errors.New("the connection was lost")

@@ -22,6 +22,9 @@ func (p *Printer) Deployed(h Heading, c *deploy.Comparison, out *site.Outcome, t
 	if out.Resumed > 0 {
 		sent += fmt.Sprintf(", %s sent earlier", Number(int64(out.Resumed)))
 	}
+	if out.Reused > 0 {
+		sent += fmt.Sprintf(", %s taken from what the site holds", Number(int64(out.Reused)))
+	}
 	if removed > 0 && out.Number > 0 {
 		sent += fmt.Sprintf(", %s removed", Number(int64(removed)))
 	}

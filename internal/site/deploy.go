@@ -28,6 +28,8 @@ type Plan struct {
 	MakeParents  bool // make the folders above the root too
 	Partial      bool // publish what arrived although some did not
 	Incomplete   bool // some of the content could not be read: counts as some that did not arrive
+	SendAll      bool // send even what the site holds already
+	History      int  // how many deployments can be rolled back to; 0: DefaultHistory
 }
 
 // Watch is told how a deployment goes on. Its functions are called from several goroutines at once and may be nil.
@@ -60,6 +62,7 @@ type Outcome struct {
 	SentFiles int
 	SentBytes int64
 	Resumed   int       // files that an interrupted deployment had staged already
+	Reused    int       // files whose content the site or its kept store held
 	Failed    []Failure // sorted by path
 	Number    int       // of the deployment; 0: nothing was published
 	Verified  bool      // everything published was checked, as Method says
@@ -164,7 +167,7 @@ func (s *Site) recordOutcome(ctx context.Context, p *publish, out *Outcome) erro
 
 // tidy removes what is no longer of use. The deployment is complete without it.
 func (s *Site) tidy(ctx context.Context, p *publish) error {
-	if err := s.forgetOld(ctx, p.number); err != nil {
+	if err := s.forgetOld(ctx, p.number, p.plan.History); err != nil {
 		return err
 	}
 	if len(p.failed) > 0 {

@@ -25,6 +25,7 @@ type step struct {
 	Do   string      `json:"do"`
 	Path string      `json:"path"`
 	From string      `json:"from,omitempty"` // the name in the record that is put in place
+	Keep string      `json:"keep,omitempty"` // the name in the record that what is replaced or removed gets
 	Link string      `json:"link,omitempty"`
 	Mode fs.FileMode `json:"mode,omitempty"`
 	Size int64       `json:"size,omitempty"`
@@ -65,7 +66,7 @@ func newPublish(s *Site, plan *Plan, staged map[string]string, number int) *publ
 		switch {
 		case c.Status == diff.Stray && !plan.RemoveStrays:
 		case c.Want == nil:
-			st := step{Do: doRemove, Path: c.Path}
+			st := step{Do: doRemove, Path: c.Path, Keep: keepName(c.Found)}
 			if c.Found.Kind == manifest.Dir {
 				st.Do = doClear
 			}
@@ -76,7 +77,7 @@ func newPublish(s *Site, plan *Plan, staged map[string]string, number int) *publ
 			}
 		default:
 			if c.Want.Kind == manifest.Dir && c.Found != nil && c.Found.Kind != manifest.Dir {
-				blocked = append(blocked, step{Do: doRemove, Path: c.Path})
+				blocked = append(blocked, step{Do: doRemove, Path: c.Path, Keep: keepName(c.Found)})
 			}
 			st, ok := place(c, staged, number, i)
 			if !ok {
@@ -100,19 +101,39 @@ func newPublish(s *Site, plan *Plan, staged map[string]string, number int) *publ
 	return p
 }
 
+// keepName gives the name in the record under which a file is kept; none for what is no file or has no known content.
+func keepName(f *diff.Found) string {
+	if f == nil || f.Kind != manifest.File || f.Other != 0 || f.Digest.IsZero() {
+		return ""
+	}
+	return storeName(kept, f.Digest, 1)
+}
+
+// kept gives the digests of what the steps keep, and the names that they get.
+func (p *publish) kept() (digests []manifest.Digest, names []string) {
+	for i := range p.plan.Result.Changes {
+		c := &p.plan.Result.Changes[i]
+		goes := c.Sends() || c.Want == nil && (c.Status != diff.Stray || p.plan.RemoveStrays) || c.Want != nil && c.Found != nil && c.Want.Kind != c.Found.Kind
+		if name := keepName(c.Found); goes && name != "" {
+			digests, names = append(digests, c.Found.Digest), append(names, name)
+		}
+	}
+	return digests, names
+}
+
 // place gives the step that makes a path as wanted; not ok when its content has not arrived.
 func place(c *diff.Change, staged map[string]string, number, i int) (step, bool) {
 	st := step{Path: c.Path, Mode: c.Want.Mode, Size: c.Want.Size}
 	switch {
 	case c.Want.Kind == manifest.Link:
-		st.Do, st.Link = doLink, c.Want.Link
+		st.Do, st.Link, st.Keep = doLink, c.Want.Link, keepName(c.Found)
 		st.From = fmt.Sprintf("%s/link-%d-%d", incoming, number, i)
 	case c.Want.Kind == manifest.Dir && c.Found != nil && c.Found.Kind == manifest.Dir, c.ModeOnly:
 		st.Do = doMode
 	case c.Want.Kind == manifest.Dir:
 		st.Do = doFolder
 	default:
-		st.Do, st.From, st.Digest = doPlace, staged[c.Path], &c.Want.Digest
+		st.Do, st.From, st.Digest, st.Keep = doPlace, staged[c.Path], &c.Want.Digest, keepName(c.Found)
 		return st, st.From != ""
 	}
 	return st, true
@@ -244,6 +265,13 @@ func (p *publish) run(ctx context.Context, watch *Watch) error {
 	if total == 0 {
 		return nil
 	}
+	digests, names := p.kept()
+	if err := p.site.makeShelves(ctx, names); err != nil {
+		return err
+	}
+	if err := p.site.writeKept(ctx, p.number, digests); err != nil {
+		return err
+	}
 	if err := p.site.writeJournal(ctx, p); err != nil {
 		return err
 	}
@@ -294,6 +322,11 @@ func (s *Site) do(ctx context.Context, st step) error {
 	name := s.at(st.Path)
 	switch st.Do {
 	case doPlace:
+		if st.Keep != "" {
+			if err := s.keep(ctx, st); err != nil {
+				return err
+			}
+		}
 		err := s.fs.Rename(ctx, s.inRecord(st.From), name)
 		if errors.Is(err, fs.ErrNotExist) {
 			return s.placedAlready(ctx, st, err)
@@ -302,6 +335,11 @@ func (s *Site) do(ctx context.Context, st step) error {
 	case doLink:
 		if info, err := s.fs.Lstat(ctx, name); err == nil && info.Mode&fs.ModeSymlink != 0 && info.Link == st.Link {
 			return nil
+		}
+		if st.Keep != "" {
+			if err := s.keep(ctx, st); err != nil {
+				return err
+			}
 		}
 		if err := s.fs.Symlink(ctx, st.Link, s.inRecord(st.From)); err != nil && !errors.Is(err, fs.ErrExist) {
 			return err
@@ -318,6 +356,11 @@ func (s *Site) do(ctx context.Context, st step) error {
 		}
 		return err
 	case doRemove:
+		if st.Keep != "" {
+			if err := s.fs.Rename(ctx, name, s.inRecord(st.Keep)); err == nil || errors.Is(err, fs.ErrNotExist) || errors.Is(err, fsys.ErrLost) {
+				return ignoreMissing(err)
+			}
+		}
 		if err := s.fs.Remove(ctx, name); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
@@ -333,6 +376,28 @@ func (s *Site) do(ctx context.Context, st step) error {
 		return fmt.Errorf("the journal has an unknown step %q", st.Do)
 	}
 	return nil
+}
+
+// keep gives what is about to be replaced a second name in the kept store. Where the far end cannot do that the content
+// is not kept, and a rollback says so; replacing it in one step matters more.
+func (s *Site) keep(ctx context.Context, st step) error {
+	linker, ok := s.fs.(fsys.Linker)
+	if !ok {
+		return nil
+	}
+	if st.Do == doPlace {
+		if _, err := s.fs.Lstat(ctx, s.inRecord(st.From)); err != nil {
+			return ignoreAllButLost(err) // placed already: what stands is the new content
+		}
+	}
+	return ignoreAllButLost(linker.Link(ctx, s.at(st.Path), s.inRecord(st.Keep)))
+}
+
+func ignoreMissing(err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
 }
 
 // placedAlready tells a staged file that was put in place before from one that is missing.

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -14,8 +15,8 @@ import (
 	"tartine/internal/manifest"
 )
 
-// keepRecords is how many deployments' manifests stay in the record.
-const keepRecords = 5
+// DefaultHistory is how many deployments can be rolled back to, the one that stands included, unless told otherwise.
+const DefaultHistory = 5
 
 // RecordError tells that a file of the record cannot be used.
 type RecordError struct {
@@ -126,19 +127,65 @@ func (s *Site) sync(ctx context.Context) error {
 	return nil
 }
 
-// forgetOld removes the manifests of deployments that are no longer kept.
-func (s *Site) forgetOld(ctx context.Context, current int) error {
+// numbers gives the deployments that are recorded, in order, up to the one that stands.
+func (s *Site) numbers(ctx context.Context, current int) (out []int, err error) {
+	list, err := s.fs.List(ctx, s.inRecord("deployments"))
+	if err != nil {
+		return nil, err
+	}
+	for _, info := range list {
+		number, err := strconv.Atoi(strings.TrimSuffix(info.Name, ".json"))
+		if err == nil && number > 0 && number <= current {
+			out = append(out, number)
+		}
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+// forgetOld removes the manifests of deployments that are no longer kept, and the content that only they wanted.
+func (s *Site) forgetOld(ctx context.Context, current, history int) error {
+	if history <= 0 {
+		history = DefaultHistory
+	}
+	oldest := current - history + 1
 	list, err := s.fs.List(ctx, s.inRecord("deployments"))
 	if err != nil {
 		return err
 	}
+	var gone []string
+	unwanted := map[manifest.Digest]bool{}
 	for _, info := range list {
-		number, err := strconv.Atoi(strings.TrimSuffix(info.Name, ".json"))
-		if err == nil && number <= current-keepRecords {
-			if err := s.fs.Remove(ctx, s.inRecord("deployments/"+info.Name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		name, isKept := strings.CutSuffix(info.Name, ".kept")
+		number, err := strconv.Atoi(strings.TrimSuffix(name, ".json"))
+		if err != nil || number > oldest || !isKept && number == oldest {
+			continue
+		}
+		gone = append(gone, "deployments/"+info.Name)
+		if !isKept {
+			continue
+		}
+		digests, err := s.readKept(ctx, number)
+		if err != nil {
+			return err
+		}
+		for _, d := range digests {
+			unwanted[d] = true
+		}
+	}
+	if len(unwanted) > 0 {
+		for number := max(oldest+1, 1); number <= current; number++ {
+			digests, err := s.readKept(ctx, number)
+			if err != nil {
 				return err
+			}
+			for _, d := range digests {
+				delete(unwanted, d)
 			}
 		}
 	}
-	return nil
+	for d := range unwanted {
+		gone = append(gone, storeName(kept, d, 1))
+	}
+	return s.discard(ctx, gone)
 }

@@ -13,6 +13,8 @@
 //	lock                 who deploys now, since when, until when
 //	current              the number of the deployment that stands
 //	deployments/N.json   its manifest, and who, when, from where, counts
+//	deployments/N.kept   the digests of what it replaced and kept
+//	kept/xx/DIGEST       content that a later deployment replaced or removed, for rollback and for sending nothing twice
 //	incoming/xx/DIGEST   content staged and not yet published
 //	publish.json         the journal of a publish under way
 //
@@ -139,7 +141,7 @@ func (s *Site) prepare(ctx context.Context, makeParents bool) error {
 			return &RootError{Root: s.label, Reason: "cannot be written to: " + cause(err), Err: err}
 		}
 	}
-	for _, name := range []string{"deployments", "incoming"} {
+	for _, name := range []string{"deployments", incoming, kept} {
 		if err := s.fs.Mkdir(ctx, s.inRecord(name), 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 			return &RootError{Root: s.label, Reason: "its record cannot be written to: " + cause(err), Err: err}
 		}

@@ -174,7 +174,8 @@ func TestDeployMakesTheSiteEqualAndRecordsIt(t *testing.T) {
 	w := newWorld(t)
 	out := w.mustDeploy(first)
 	require.Equal(t, 1, out.Number)
-	require.Equal(t, 6, out.SentFiles)
+	require.Equal(t, 5, out.SentFiles)
+	require.Equal(t, 1, out.Reused, "identical files travel once")
 	require.Equal(t, first, w.stands())
 	w.verify(first)
 
@@ -208,6 +209,13 @@ func TestPublishOrder(t *testing.T) {
 	w.between.Before = func(op string, names ...string) error {
 		mu.Lock()
 		defer mu.Unlock()
+		if len(names) == 0 {
+			return nil
+		}
+		if path, ok := strings.CutPrefix(names[0], "www/"); ok && op == "rename" {
+			order = append(order, "remove "+path) // it is kept
+			return nil
+		}
 		to := names[len(names)-1]
 		if path, ok := strings.CutPrefix(to, "www/"); ok && (op == "rename" || op == "remove" || op == "mkdir") {
 			order = append(order, op+" "+path)
@@ -531,4 +539,120 @@ func TestManyDeploymentsKeepTheLastFive(t *testing.T) {
 	list, err := filepath.Glob(filepath.Join(w.dir, ".www.tartine", "deployments", "*.json"))
 	require.NoError(t, err)
 	require.Len(t, list, 5)
+	require.Len(t, w.kept(), 4, "what the four before the one that stands put there")
 }
+
+func (w *world) kept() (names []string) {
+	w.t.Helper()
+	names, err := filepath.Glob(filepath.Join(w.dir, ".www.tartine", "kept", "*", "*"))
+	require.NoError(w.t, err)
+	return names
+}
+
+func TestWhatTheSiteHoldsIsNotSentAgain(t *testing.T) {
+	w := newWorld(t)
+	before := tree{"index.html": "<h1>", "plates/a.svg": "aaa", "plates/b.svg": "bbb", "plates/c.svg": "ccc"}
+	after := tree{"index.html": "<h1>", "img/plates/a.svg": "aaa", "img/plates/b.svg": "bbb", "img/plates/c.svg": "ccc", "copy.svg": "aaa"}
+	w.mustDeploy(before)
+	out := w.mustDeploy(after)
+	require.Zero(t, out.SentBytes, "a renamed folder of pictures costs no bytes")
+	require.Equal(t, 4, out.Reused)
+	w.verify(after)
+	require.Equal(t, after, w.stands())
+
+	// An edit of one must not show in the other.
+	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "www", "copy.svg"), []byte("edited"), 0o644))
+	require.Equal(t, "aaa", w.stands()["img/plates/a.svg"])
+
+	// What was replaced is kept, and comes back without being sent.
+	w.mustDeploy(tree{"index.html": "<h2>"})
+	out = w.mustDeploy(after)
+	require.Zero(t, out.SentBytes)
+	w.verify(after)
+}
+
+func TestBorrowedWhereTheFarEndCannotCopy(t *testing.T) {
+	w := newWorld(t)
+	w.between.FS = noCopies{w.between.FS}
+	w.mustDeploy(tree{"plates/a.svg": "aaa", "stays.svg": "sss"})
+	out := w.mustDeploy(tree{"img/a.svg": "aaa", "stays.svg": "sss", "again.svg": "sss"})
+	require.Equal(t, 1, out.SentFiles, "one that stays must not share its bytes with another name")
+	require.Equal(t, 1, out.Reused)
+	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "www", "again.svg"), []byte("x"), 0o644))
+	require.Equal(t, "sss", w.stands()["stays.svg"])
+}
+
+// noCopies can link, but not copy.
+type noCopies struct{ fsys.FS }
+
+func (n noCopies) Link(ctx context.Context, from, to string) error {
+	return n.FS.(fsys.Linker).Link(ctx, from, to)
+}
+
+func TestKeptContentThatWasDamagedIsSentInstead(t *testing.T) {
+	w := newWorld(t)
+	w.mustDeploy(first)
+	w.mustDeploy(second)
+	for _, name := range w.kept() {
+		require.NoError(t, os.Chmod(name, 0o644))
+		info, err := os.Stat(name)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(name, []byte(strings.Repeat("?", int(info.Size()))), 0o644))
+	}
+	w.mustDeploy(first)
+	w.verify(first)
+}
+
+func TestALargeFileGoesOnFromWhereItWas(t *testing.T) {
+	w := newWorld(t)
+	large := strings.Repeat("0123456789abcdef", 5<<16) // 5 MiB
+	large = strings.Repeat(large, 10)                  // 50 MiB: three segments and a bit
+	content := tree{"plate.tif": large}
+	w.between.Cut = func(name string, in io.Reader) io.Reader {
+		if strings.Contains(name, "incoming/") {
+			return io.MultiReader(io.LimitReader(in, 10<<20), cutReader{})
+		}
+		return in
+	}
+	cuts := 0
+	w.between.Before = func(op string, names ...string) error {
+		if op == "extend" || op == "put" && strings.Contains(names[0], "incoming/") {
+			cuts++
+		}
+		return nil
+	}
+	_, err := w.deploy(content)
+	require.ErrorIs(t, err, fsys.ErrLost)
+	require.Equal(t, 1, cuts)
+	w.between.Cut = func(name string, in io.Reader) io.Reader {
+		if cuts == 4 && strings.Contains(name, "incoming/") {
+			return io.MultiReader(io.LimitReader(in, 10<<20), cutReader{})
+		}
+		return in
+	}
+	_, err = w.deploy(content)
+	require.ErrorIs(t, err, fsys.ErrLost, "in the third segment")
+	w.between.Cut = nil
+	out := w.mustDeploy(content)
+	require.Equal(t, int64(50<<20-32<<20), out.SentBytes, "two segments were there")
+	w.verify(content)
+}
+
+type cutReader struct{}
+
+func (cutReader) Read([]byte) (int, error) { return 0, fsys.ErrLost }
+
+func TestTooLittleRoomIsFoundBeforeAnythingIsSent(t *testing.T) {
+	w := newWorld(t)
+	w.between.FS = crammed{w.between.FS.(*osfs.FS)}
+	_, err := w.deploy(first)
+	var space *site.SpaceError
+	require.ErrorAs(t, err, &space)
+	require.Equal(t, int64(3), space.Free)
+	require.Empty(t, w.incoming())
+}
+
+// crammed is nearly full.
+type crammed struct{ *osfs.FS }
+
+func (crammed) FreeSpace(context.Context) (int64, error) { return 3, nil }

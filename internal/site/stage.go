@@ -18,13 +18,6 @@ import (
 	"tartine/internal/manifest"
 )
 
-// Content is staged as incoming/xx/DIGEST, where xx are the digest's first two digits. A name says what its content is
-// to be, not that it has arrived: what an interrupted deployment left behind is checked by its bytes before it is
-// taken for sent, and everything is checked before it is published. Where several paths have the same content the
-// second is staged as DIGEST-2, and so on: a rename uses each of them up.
-
-const incoming = "incoming"
-
 // ErrChangedSinceScan tells that a file of the content no longer has the bytes that were scanned.
 var ErrChangedSinceScan = errors.New("the file was changed after it was scanned")
 
@@ -45,8 +38,11 @@ type staging struct {
 // parcel is one file to stage.
 type parcel struct {
 	change *diff.Change
-	name   string // in the record
-	there  bool   // an earlier deployment may have brought it
+	name   string // in the record; in incoming, or, once it was found there, in kept
+	there  bool   // an earlier deployment may have brought all of it
+	part   int64  // bytes that an earlier deployment may have brought
+	copy   int    // which of the paths with this content, from 1
+	reused bool   // taken from what the site or its kept store holds
 }
 
 func (st *staging) run(ctx context.Context) error {
@@ -58,25 +54,172 @@ func (st *staging) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if !st.plan.SendAll {
+		if err := st.reuse(ctx, parcels); err != nil {
+			return err
+		}
+	}
 	missing, err := st.resume(ctx, parcels)
 	if err != nil {
 		return err
 	}
-	if err := st.makeFolders(ctx, missing); err != nil {
+	firsts, doubles := missing, map[*parcel][]*parcel{}
+	if !st.plan.SendAll {
+		firsts, doubles = splitDoubles(missing)
+	}
+	if err := st.checkSpace(ctx, missing); err != nil {
 		return err
 	}
-	var bytes int64
-	for _, p := range missing {
-		bytes += p.change.Want.Size
-	}
-	st.watch.phase("stage", len(missing), bytes)
-	if err := st.sendAll(ctx, missing); err != nil {
+	if err := st.sendMeasured(ctx, firsts); err != nil {
 		return err
+	}
+	unmade, err := st.double(ctx, doubles)
+	if err != nil {
+		return err
+	}
+	if len(unmade) > 0 {
+		if err := st.sendMeasured(ctx, unmade); err != nil {
+			return err
+		}
 	}
 	return st.check(ctx, missing)
 }
 
-// resume takes what an interrupted deployment staged, if its bytes are right, and gives the parcels that are missing.
+// sendMeasured tells what lies ahead and sends.
+func (st *staging) sendMeasured(ctx context.Context, parcels []*parcel) error {
+	var bytes int64
+	for _, p := range parcels {
+		bytes += p.change.Want.Size
+	}
+	st.watch.phase("stage", len(parcels), bytes)
+	return st.sendAll(ctx, parcels)
+}
+
+// splitDoubles parts the parcels whose content is sent from those that have the same content as one of them.
+func splitDoubles(parcels []*parcel) (firsts []*parcel, doubles map[*parcel][]*parcel) {
+	doubles = map[*parcel][]*parcel{}
+	seen := map[manifest.Digest]*parcel{}
+	for _, p := range parcels {
+		if first := seen[p.change.Want.Digest]; first != nil {
+			doubles[first] = append(doubles[first], p)
+			continue
+		}
+		seen[p.change.Want.Digest] = p
+		firsts = append(firsts, p)
+	}
+	return firsts, doubles
+}
+
+// double has the far end copy what has been sent once and is needed again, and gives the parcels that it did not copy.
+func (st *staging) double(ctx context.Context, doubles map[*parcel][]*parcel) (unmade []*parcel, err error) {
+	var (
+		pairs []fsys.Pair
+		all   []*parcel
+	)
+	for first, others := range doubles {
+		if st.staged[first.change.Path] == "" {
+			unmade = append(unmade, others...) // each has a file of its own here, which may be in order
+			continue
+		}
+		for _, p := range others {
+			pairs = append(pairs, fsys.Pair{From: st.site.inRecord(first.name), To: st.site.inRecord(p.name)})
+			all = append(all, p)
+		}
+	}
+	copied, err := st.copies(ctx, pairs)
+	if err != nil {
+		return nil, err
+	}
+	for i, p := range all {
+		if !copied[i] || st.setAttr(ctx, p) != nil {
+			unmade = append(unmade, p)
+			continue
+		}
+		st.staged[p.change.Path] = p.name
+		st.out.Reused++
+	}
+	return unmade, nil
+}
+
+// copies has the far end copy files, where it can.
+func (st *staging) copies(ctx context.Context, pairs []fsys.Pair) ([]bool, error) {
+	copied := make([]bool, len(pairs))
+	copier, ok := st.site.fs.(fsys.Copier)
+	if !ok || len(pairs) == 0 {
+		return copied, nil
+	}
+	return copied, copier.Copies(ctx, pairs, func(i int) { copied[i] = true })
+}
+
+func (st *staging) setAttr(ctx context.Context, p *parcel) error {
+	attr := fsys.Attr{Mode: p.change.Want.Mode, ModTime: p.change.Want.ModTime}
+	return st.site.fs.SetAttr(ctx, st.site.inRecord(p.name), attr)
+}
+
+// reuse finds content that need not be sent: in the kept store, or at the site under another name.
+func (st *staging) reuse(ctx context.Context, parcels []*parcel) error {
+	held, err := st.site.storeSizes(ctx, kept, shelvesOf(parcels))
+	if err != nil {
+		return err
+	}
+	stands := map[manifest.Digest]*diff.Found{}
+	for i := range st.plan.Survey.Found {
+		if f := &st.plan.Survey.Found[i]; f.Kind == manifest.File && f.Other == 0 && !f.Digest.IsZero() {
+			stands[f.Digest] = f
+		}
+	}
+	var (
+		pairs  []fsys.Pair
+		copied []*parcel
+		used   = map[string]bool{}
+	)
+	for _, p := range parcels {
+		want := p.change.Want
+		name := storeName(kept, want.Digest, 1)
+		size, isKept := held[name]
+		switch f := stands[want.Digest]; {
+		case p.there:
+		case isKept && size == want.Size && !used[name]:
+			used[name] = true // the next path with this content needs a copy of its own
+			p.name, p.there, p.reused = name, true, true
+		case isKept && size == want.Size:
+			pairs = append(pairs, fsys.Pair{From: st.site.inRecord(name), To: st.site.inRecord(p.name)})
+			copied = append(copied, p)
+		case f != nil && f.Size == want.Size:
+			pairs = append(pairs, fsys.Pair{From: st.site.at(f.Path), To: st.site.inRecord(p.name)})
+			copied = append(copied, p)
+		}
+	}
+	done, err := st.copies(ctx, pairs)
+	if err != nil {
+		return err
+	}
+	for i, p := range copied {
+		f := stands[p.change.Want.Digest]
+		if done[i] || f != nil && st.borrow(ctx, p, f) {
+			p.there, p.reused, p.part = true, true, 0
+		}
+	}
+	return nil
+}
+
+// borrow gives a file that is about to go from the site a second name, where the far end cannot copy. It must go, and
+// have the mode that is wanted: the two names are one file until then.
+func (st *staging) borrow(ctx context.Context, p *parcel, f *diff.Found) bool {
+	linker, ok := st.site.fs.(fsys.Linker)
+	if !ok || f.Mode != p.change.Want.Mode || p.part > 0 || !st.goes(f.Path) {
+		return false
+	}
+	return linker.Link(ctx, st.site.at(f.Path), st.site.inRecord(p.name)) == nil
+}
+
+// goes tells whether a path's content goes from the site with this deployment.
+func (st *staging) goes(path string) bool {
+	i, found := slices.BinarySearchFunc(st.plan.Result.Changes, path, func(c diff.Change, p string) int { return strings.Compare(c.Path, p) })
+	return found && st.plan.Result.Changes[i].Status == diff.Retired
+}
+
+// resume takes what stands staged or kept, if its bytes are right, and gives the parcels that are missing.
 func (st *staging) resume(ctx context.Context, parcels []*parcel) (missing []*parcel, err error) {
 	var there []*parcel
 	for _, p := range parcels {
@@ -92,20 +235,54 @@ func (st *staging) resume(ctx context.Context, parcels []*parcel) (missing []*pa
 	}
 	for i, p := range there {
 		if wrong[i] == nil {
-			attr := fsys.Attr{Mode: p.change.Want.Mode, ModTime: p.change.Want.ModTime}
-			wrong[i] = st.site.fs.SetAttr(ctx, st.site.inRecord(p.name), attr)
+			wrong[i] = st.setAttr(ctx, p)
 		}
 		switch {
 		case errors.Is(wrong[i], fsys.ErrLost), ctx.Err() != nil:
 			return nil, wrong[i]
 		case wrong[i] != nil:
+			// It may be one file with something at the site: it must not be written into.
+			if err := st.site.discard(ctx, []string{p.name}); err != nil {
+				return nil, err
+			}
+			p.name, p.there, p.part = storeName(incoming, p.change.Want.Digest, p.copy), false, 0
 			missing = append(missing, p)
+			continue
+		case p.reused:
+			st.out.Reused++
 		default:
-			st.staged[p.change.Path] = p.name
 			st.out.Resumed++
 		}
+		st.staged[p.change.Path] = p.name
 	}
 	return missing, nil
+}
+
+// SpaceError tells that the far end has too little room. Both are in bytes.
+type SpaceError struct{ Need, Free int64 }
+
+func (e *SpaceError) Error() string {
+	return fmt.Sprintf("%d bytes are to be brought, and the far end has room for %d", e.Need, e.Free)
+}
+
+// checkSpace finds out, where the far end can tell, whether all will fit before anything is sent.
+func (st *staging) checkSpace(ctx context.Context, missing []*parcel) error {
+	spacer, ok := st.site.fs.(fsys.Spacer)
+	if !ok || len(missing) == 0 {
+		return nil
+	}
+	free, err := spacer.FreeSpace(ctx)
+	if errors.Is(err, fsys.ErrLost) {
+		return err
+	}
+	var need int64
+	for _, p := range missing {
+		need += p.change.Want.Size - p.part
+	}
+	if err == nil && need > free {
+		return &SpaceError{need, free}
+	}
+	return nil
 }
 
 // Only names that are long by some system's measure are worth a question (bytes).
@@ -145,12 +322,9 @@ func (st *staging) probeNames(ctx context.Context) error {
 
 // parcels names what must be staged, and finds what stands staged already.
 func (st *staging) parcels(ctx context.Context) ([]*parcel, error) {
-	there, err := st.site.incomingSizes(ctx)
-	if err != nil {
-		return nil, err
-	}
 	var (
 		out    []*parcel
+		names  []string
 		copies = map[manifest.Digest]int{}
 	)
 	for i := range st.plan.Result.Changes {
@@ -158,70 +332,36 @@ func (st *staging) parcels(ctx context.Context) ([]*parcel, error) {
 		if !c.Sends() || st.failed(c.Path) {
 			continue
 		}
-		name := stagedName(c.Want.Digest, copies[c.Want.Digest]+1)
 		copies[c.Want.Digest]++
-		size, stands := there[name]
-		out = append(out, &parcel{change: c, name: name, there: stands && size == c.Want.Size})
+		p := &parcel{change: c, copy: copies[c.Want.Digest], name: storeName(incoming, c.Want.Digest, copies[c.Want.Digest])}
+		out, names = append(out, p), append(names, p.name)
 	}
-	return out, nil
-}
-
-func stagedName(d manifest.Digest, copy int) string {
-	digits := d.Hex()
-	name := incoming + "/" + digits[:2] + "/" + digits
-	if copy > 1 {
-		name = fmt.Sprintf("%s-%d", name, copy)
-	}
-	return name
-}
-
-// incomingSizes lists what is staged.
-func (s *Site) incomingSizes(ctx context.Context) (map[string]int64, error) {
-	out := map[string]int64{}
-	folders, err := s.fs.List(ctx, s.inRecord(incoming))
+	there, err := st.site.storeSizes(ctx, incoming, shelvesOf(out))
 	if err != nil {
 		return nil, err
 	}
-	var mu sync.Mutex
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(s.jobs)
-	for _, folder := range folders {
-		if !folder.Mode.IsDir() {
-			continue
+	for _, p := range out {
+		size := there[p.name]
+		p.there = size == p.change.Want.Size && (size > 0 || hasName(there, p.name))
+		if size < p.change.Want.Size {
+			p.part = size
 		}
-		group.Go(func() error {
-			dir := incoming + "/" + folder.Name
-			files, err := s.fs.List(ctx, s.inRecord(dir))
-			mu.Lock()
-			defer mu.Unlock()
-			for _, f := range files {
-				out[dir+"/"+f.Name] = f.Size
-			}
-			return err
-		})
 	}
-	return out, group.Wait()
+	return out, st.site.makeShelves(ctx, names)
 }
 
-// makeFolders makes the folders below incoming that the parcels need.
-func (st *staging) makeFolders(ctx context.Context, parcels []*parcel) error {
-	needed := map[string]bool{}
+func hasName(sizes map[string]int64, name string) bool {
+	_, ok := sizes[name]
+	return ok
+}
+
+// shelvesOf gives the first two digits of the parcels' digests.
+func shelvesOf(parcels []*parcel) map[string]bool {
+	out := map[string]bool{}
 	for _, p := range parcels {
-		dir, _ := fsys.Split(p.name)
-		needed[dir] = true
+		out[p.change.Want.Digest.Hex()[:2]] = true
 	}
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(st.site.jobs)
-	for dir := range needed {
-		group.Go(func() error {
-			err := st.site.fs.Mkdir(ctx, st.site.inRecord(dir), 0o700)
-			if errors.Is(err, fs.ErrExist) {
-				return nil
-			}
-			return err
-		})
-	}
-	return group.Wait()
+	return out
 }
 
 func (st *staging) fail(path string, err error) {
@@ -262,9 +402,12 @@ func (st *staging) sendAll(ctx context.Context, parcels []*parcel) error {
 	return group.Wait()
 }
 
+// segment is how much of a large file is written before the next part is begun. All but the last of the segments that
+// an interrupted deployment left are whole, however many requests were in flight; so sending goes on from there.
+const segment = 16 << 20 // bytes
+
 func (st *staging) send(ctx context.Context, p *parcel) error {
 	want := p.change.Want
-	attr := fsys.Attr{Mode: want.Mode, ModTime: want.ModTime}
 	f, name := st.site.fs, st.site.inRecord(p.name)
 	content, err := st.plan.Open(want.Path)
 	if err != nil {
@@ -272,9 +415,17 @@ func (st *staging) send(ctx context.Context, p *parcel) error {
 	}
 	defer content.Close()
 	hash := sha256.New()
-	tee := &measured{in: io.TeeReader(content, hash), size: want.Size, told: st.watch.bytes}
-	size, err := f.Put(ctx, name, tee, attr)
-	if err == nil && (size != want.Size || manifest.Digest(hash.Sum(nil)) != want.Digest) {
+	source := io.TeeReader(content, hash)
+	offset := int64(0)
+	if _, ok := f.(fsys.Extender); ok && p.part > segment {
+		offset = (p.part - 1) / segment * segment
+		if _, err := fsys.Copy(ctx, io.Discard, io.LimitReader(source, offset)); err != nil {
+			return fmt.Errorf("read it here: %w", err)
+		}
+		st.watch.bytes(offset)
+	}
+	sent, err := st.putFrom(ctx, name, offset, source, want)
+	if err == nil && (offset+sent != want.Size || manifest.Digest(hash.Sum(nil)) != want.Digest) {
 		err = ErrChangedSinceScan
 	}
 	if err != nil {
@@ -285,10 +436,45 @@ func (st *staging) send(ctx context.Context, p *parcel) error {
 	}
 	st.mu.Lock()
 	st.out.SentFiles++
-	st.out.SentBytes += size
+	st.out.SentBytes += sent
 	st.mu.Unlock()
-	st.watch.file(want.Path, size)
+	st.watch.file(want.Path, sent)
 	return nil
+}
+
+// putFrom writes a file from an offset on, in segments where it is large and the far end can.
+func (st *staging) putFrom(ctx context.Context, name string, offset int64, source io.Reader, want *manifest.Entry) (sent int64, err error) {
+	attr := fsys.Attr{Mode: want.Mode, ModTime: want.ModTime}
+	extender, ok := st.site.fs.(fsys.Extender)
+	if !ok || want.Size <= segment {
+		return st.site.fs.Put(ctx, name, &measured{source, want.Size, st.watch.bytes}, attr)
+	}
+	for at := offset; at < want.Size; at += segment {
+		length := min(segment, want.Size-at)
+		part := &measured{io.LimitReader(source, length), length, st.watch.bytes}
+		last := fsys.Attr{}
+		if at+length == want.Size {
+			last = attr
+		}
+		var n int64
+		if at == 0 {
+			n, err = st.site.fs.Put(ctx, name, part, fsys.Attr{Mode: 0o600, ModTime: last.ModTime})
+			if err == nil && last.Mode != 0 {
+				err = st.site.fs.SetAttr(ctx, name, last)
+			}
+		} else {
+			n, err = extender.Extend(ctx, name, at, part, last)
+		}
+		sent += n
+		if err != nil || n < length {
+			return sent, err
+		}
+	}
+	// The file here may have grown since it was scanned.
+	if n, _ := io.ReadFull(source, make([]byte, 1)); n > 0 {
+		return sent, ErrChangedSinceScan
+	}
+	return sent, nil
 }
 
 // measured tells of bytes as they are read, and how many there should be.
@@ -319,7 +505,7 @@ func (st *staging) check(ctx context.Context, sent []*parcel) error {
 		}
 		st.fail(arrived[i].change.Path, err)
 		delete(st.staged, arrived[i].change.Path)
-		if err := st.site.fs.Remove(ctx, st.site.inRecord(arrived[i].name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := st.site.discard(ctx, []string{arrived[i].name}); err != nil {
 			return err
 		}
 	}
@@ -353,23 +539,4 @@ func (st *staging) digests(ctx context.Context, parcels []*parcel) ([]error, err
 		st.out.Method = st.site.Abilities().FarDigests + " at the far end"
 	}
 	return wrong, err
-}
-
-// clearIncoming removes staged content that nobody needs any more.
-func (s *Site) clearIncoming(ctx context.Context) error {
-	staged, err := s.incomingSizes(ctx)
-	if err != nil {
-		return err
-	}
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(s.jobs)
-	for name := range staged {
-		group.Go(func() error {
-			if err := s.fs.Remove(ctx, s.inRecord(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-				return err
-			}
-			return nil
-		})
-	}
-	return group.Wait()
 }

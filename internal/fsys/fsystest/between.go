@@ -102,3 +102,52 @@ func (b *Between) Remove(ctx context.Context, name string) error {
 	}
 	return b.FS.Remove(ctx, name)
 }
+
+// Link implements fsys.Linker.
+func (b *Between) Link(ctx context.Context, from, to string) error {
+	if err := b.Before("link", from, to); err != nil {
+		return err
+	}
+	if linker, ok := b.FS.(fsys.Linker); ok {
+		return linker.Link(ctx, from, to)
+	}
+	return fsys.ErrUnsupported
+}
+
+// Copies implements fsys.Copier.
+func (b *Between) Copies(ctx context.Context, pairs []fsys.Pair, done func(int)) error {
+	names := []string{"copies"}
+	for _, pair := range pairs {
+		names = append(names, pair.From, pair.To)
+	}
+	if err := b.Before(names[0], names[1:]...); err != nil {
+		return err
+	}
+	if copier, ok := b.FS.(fsys.Copier); ok {
+		return copier.Copies(ctx, pairs, done)
+	}
+	return nil
+}
+
+// Extend implements fsys.Extender.
+func (b *Between) Extend(ctx context.Context, name string, offset int64, content io.Reader, attr fsys.Attr) (int64, error) {
+	if err := b.Before("extend", name); err != nil {
+		return 0, err
+	}
+	if b.Cut != nil {
+		content = b.Cut(name, content)
+	}
+	extender, ok := b.FS.(fsys.Extender)
+	if !ok {
+		return 0, fsys.ErrUnsupported
+	}
+	return extender.Extend(ctx, name, offset, content, attr)
+}
+
+// FreeSpace implements fsys.Spacer.
+func (b *Between) FreeSpace(ctx context.Context) (int64, error) {
+	if spacer, ok := b.FS.(fsys.Spacer); ok {
+		return spacer.FreeSpace(ctx)
+	}
+	return 0, fsys.ErrUnsupported
+}

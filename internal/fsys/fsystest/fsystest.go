@@ -36,6 +36,9 @@ func Run(t *testing.T, open func(t *testing.T) fsys.FS) {
 		{"LinksOutOfTheBaseAreNotFollowed", noEscape},
 		{"DigestsAgreeWithTheBytes", digests},
 		{"SetAttrChangesModeAndTime", setAttr},
+		{"LinkGivesASecondName", links},
+		{"CopiesAreWholeAndTheirOwn", copies},
+		{"ExtendLeavesWhatIsBefore", extends},
 		{"ManyAtOnce", manyAtOnce},
 		{"LargeFile", largeFile},
 		{"NamesTooLongFail", tooLong},
@@ -268,6 +271,65 @@ func setAttr(t *testing.T, f *tested) {
 	info, err = f.Lstat(f.ctx, "a")
 	require.NoError(t, err)
 	require.True(t, info.ModTime.Equal(later))
+}
+
+func links(t *testing.T, f *tested) {
+	linker, ok := f.FS.(fsys.Linker)
+	if !ok {
+		t.Skip("cannot link")
+	}
+	f.put(t, "a", "old")
+	require.NoError(t, linker.Link(f.ctx, "a", "kept"))
+	require.ErrorIs(t, linker.Link(f.ctx, "a", "kept"), fs.ErrExist)
+	require.ErrorIs(t, linker.Link(f.ctx, "missing", "b"), fs.ErrNotExist)
+	f.put(t, "new", "new")
+	require.NoError(t, f.Rename(f.ctx, "new", "a"))
+	require.Equal(t, "old", f.read(t, "kept"))
+	require.Equal(t, "new", f.read(t, "a"))
+}
+
+func copies(t *testing.T, f *tested) {
+	copier, ok := f.FS.(fsys.Copier)
+	if !ok {
+		t.Skip("cannot copy")
+	}
+	require.NoError(t, f.Mkdir(f.ctx, "to", 0o755))
+	var pairs []fsys.Pair
+	for i, name := range Awkward {
+		f.put(t, name, name)
+		pairs = append(pairs, fsys.Pair{From: name, To: fmt.Sprintf("to/%d", i)})
+	}
+	pairs = append(pairs, fsys.Pair{From: "missing", To: "to/missing"})
+	count := 0
+	require.NoError(t, copier.Copies(f.ctx, pairs, func(i int) {
+		count++
+		require.Less(t, i, len(Awkward))
+	}))
+	if count == 0 {
+		return // it may find out that it cannot
+	}
+	require.Equal(t, len(Awkward), count)
+	f.put(t, Awkward[0], "altered since")
+	for i, name := range Awkward {
+		require.Equal(t, name, f.read(t, fmt.Sprintf("to/%d", i)))
+	}
+}
+
+func extends(t *testing.T, f *tested) {
+	extender, ok := f.FS.(fsys.Extender)
+	if !ok {
+		t.Skip("cannot extend")
+	}
+	f.put(t, "a", "Gannet Rack")
+	size, err := extender.Extend(f.ctx, "a", 8, strings.NewReader("ock, 2026"), fsys.Attr{Mode: 0o600, ModTime: anHour})
+	require.NoError(t, err)
+	require.Equal(t, int64(9), size)
+	require.Equal(t, "Gannet Rock, 2026", f.read(t, "a"))
+	info, err := f.Lstat(f.ctx, "a")
+	require.NoError(t, err)
+	require.True(t, info.ModTime.Equal(anHour))
+	_, err = extender.Extend(f.ctx, "missing", 1, strings.NewReader("x"), fsys.Attr{})
+	require.ErrorIs(t, err, fs.ErrNotExist)
 }
 
 func manyAtOnce(t *testing.T, f *tested) {

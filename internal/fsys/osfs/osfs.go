@@ -109,12 +109,27 @@ func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.
 	if attr.New {
 		flags |= os.O_EXCL
 	}
+	return f.write(ctx, name, flags, 0, content, attr)
+}
+
+// Extend implements fsys.Extender.
+func (f *FS) Extend(ctx context.Context, name string, offset int64, content io.Reader, attr fsys.Attr) (int64, error) {
+	return f.write(ctx, name, os.O_WRONLY, offset, content, attr)
+}
+
+func (f *FS) write(ctx context.Context, name string, flags int, offset int64, content io.Reader, attr fsys.Attr) (int64, error) {
 	file, err := f.root.OpenFile(name, flags, 0o600)
 	if err != nil {
 		return 0, err
 	}
-	size, err := fsys.Copy(ctx, struct{ io.Writer }{file}, content)
-	if err == nil && f.Abilities().Modes {
+	if offset > 0 {
+		_, err = file.Seek(offset, io.SeekStart)
+	}
+	var size int64
+	if err == nil {
+		size, err = fsys.Copy(ctx, struct{ io.Writer }{file}, content)
+	}
+	if err == nil && f.Abilities().Modes && attr.Mode != 0 {
 		err = file.Chmod(attr.Mode.Perm())
 	}
 	if err == nil && !syncsAll {
@@ -127,6 +142,39 @@ func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.
 		err = f.root.Chtimes(name, time.Time{}, attr.ModTime)
 	}
 	return size, err
+}
+
+// Link implements fsys.Linker.
+func (f *FS) Link(_ context.Context, from, to string) error { return f.root.Link(from, to) }
+
+// Copies implements fsys.Copier.
+func (f *FS) Copies(ctx context.Context, pairs []fsys.Pair, done func(int)) error {
+	for i, pair := range pairs {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if f.copy(pair) == nil {
+			done(i)
+		}
+	}
+	return nil
+}
+
+func (f *FS) copy(pair fsys.Pair) error {
+	from, err := f.Open(context.Background(), pair.From)
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	to, err := f.root.OpenFile(pair.To, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(to, from) // as files, so that the system may share the blocks
+	if closing := to.Close(); err == nil {
+		err = closing
+	}
+	return err
 }
 
 // SetAttr implements fsys.FS.

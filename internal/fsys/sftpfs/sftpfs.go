@@ -187,6 +187,15 @@ func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.
 	if attr.New {
 		flags |= os.O_EXCL
 	}
+	return f.write(ctx, name, flags, 0, content, attr)
+}
+
+// Extend implements fsys.Extender.
+func (f *FS) Extend(ctx context.Context, name string, offset int64, content io.Reader, attr fsys.Attr) (int64, error) {
+	return f.write(ctx, name, os.O_WRONLY, offset, content, attr)
+}
+
+func (f *FS) write(ctx context.Context, name string, flags int, offset int64, content io.Reader, attr fsys.Attr) (int64, error) {
 	if err := ctx.Err(); err != nil {
 		return 0, err
 	}
@@ -199,8 +208,14 @@ func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.
 		}
 		return 0, f.mend("write", name, err)
 	}
-	size, err := file.ReadFrom(sized(fsys.WithContext(ctx, content), content))
+	if offset > 0 {
+		_, err = file.Seek(offset, io.SeekStart)
+	}
+	var size int64
 	if err == nil {
+		size, err = file.ReadFrom(sized(fsys.WithContext(ctx, content), content))
+	}
+	if err == nil && attr.Mode != 0 {
 		err = f.client.Chmod(f.full(name), attr.Mode.Perm())
 	}
 	if err == nil && f.durable {
@@ -279,6 +294,29 @@ func (f *FS) existing(name string, err error) error {
 		return fs.ErrExist
 	}
 	return err
+}
+
+// Link implements fsys.Linker with hardlink@openssh.com.
+func (f *FS) Link(ctx context.Context, from, to string) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	if _, ok := f.client.HasExtension("hardlink@openssh.com"); !ok {
+		return f.mend("link", to, fsys.ErrUnsupported)
+	}
+	return f.mend("link", to, f.existing(to, f.client.Link(f.full(from), f.full(to))))
+}
+
+// FreeSpace implements fsys.Spacer with statvfs@openssh.com.
+func (f *FS) FreeSpace(context.Context) (int64, error) {
+	if _, ok := f.client.HasExtension("statvfs@openssh.com"); !ok {
+		return 0, fsys.ErrUnsupported
+	}
+	stat, err := f.client.StatVFS(f.base)
+	if err != nil {
+		return 0, f.mend("ask free space of", ".", err)
+	}
+	return int64(stat.Bavail * stat.Frsize), nil
 }
 
 // Rename implements fsys.FS. Without posix-rename@openssh.com a file that stands at the new name is removed first.

@@ -1,0 +1,148 @@
+package site
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"tartine/internal/fsys"
+	"tartine/internal/manifest"
+)
+
+// Two folders of the record hold content by its digest, as STORE/xx/DIGEST, where xx are the digest's first two digits.
+//
+//   - incoming holds what is staged. A name says what its content is to be, not that it has arrived: whatever an
+//     interrupted deployment left there is checked by its bytes before it is taken for sent. Where several paths have
+//     the same content the second is DIGEST-2, and so on: a rename uses each of them up.
+//   - kept holds what deployments replaced or removed. What one of the kept deployments put at the site is either
+//     still there or here. Its bytes, too, are checked before they are used.
+const (
+	incoming = "incoming"
+	kept     = "kept"
+)
+
+// storeName gives the name in the record of content, or of its n-th copy.
+func storeName(store string, d manifest.Digest, n int) string {
+	digits := d.Hex()
+	name := store + "/" + digits[:2] + "/" + digits
+	if n > 1 {
+		name = fmt.Sprintf("%s-%d", name, n)
+	}
+	return name
+}
+
+// storeSizes lists a store: names in the record and bytes. Only shelves (xx) that are asked for are listed; nil: all.
+func (s *Site) storeSizes(ctx context.Context, store string, shelves map[string]bool) (map[string]int64, error) {
+	out := map[string]int64{}
+	folders, err := s.fs.List(ctx, s.inRecord(store))
+	if errors.Is(err, fs.ErrNotExist) {
+		return out, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var mu sync.Mutex
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(s.jobs)
+	for _, folder := range folders {
+		if !folder.Mode.IsDir() || shelves != nil && !shelves[folder.Name] {
+			continue
+		}
+		group.Go(func() error {
+			dir := store + "/" + folder.Name
+			files, err := s.fs.List(ctx, s.inRecord(dir))
+			mu.Lock()
+			defer mu.Unlock()
+			for _, f := range files {
+				out[dir+"/"+f.Name] = f.Size
+			}
+			return err
+		})
+	}
+	return out, group.Wait()
+}
+
+// makeShelves makes the folders in which names of the record stand.
+func (s *Site) makeShelves(ctx context.Context, names []string) error {
+	needed := map[string]bool{}
+	for _, name := range names {
+		dir, _ := fsys.Split(name)
+		needed[dir] = true
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(s.jobs)
+	for dir := range needed {
+		group.Go(func() error {
+			if err := s.fs.Mkdir(ctx, s.inRecord(dir), 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+				return err
+			}
+			return nil
+		})
+	}
+	return group.Wait()
+}
+
+// discard removes names of the record, several at once.
+func (s *Site) discard(ctx context.Context, names []string) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(s.jobs)
+	for _, name := range names {
+		group.Go(func() error {
+			if err := s.fs.Remove(ctx, s.inRecord(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return err
+			}
+			return nil
+		})
+	}
+	return group.Wait()
+}
+
+// clearIncoming removes staged content that nobody needs any more.
+func (s *Site) clearIncoming(ctx context.Context) error {
+	staged, err := s.storeSizes(ctx, incoming, nil)
+	if err != nil {
+		return err
+	}
+	names := make([]string, 0, len(staged))
+	for name := range staged {
+		names = append(names, name)
+	}
+	return s.discard(ctx, names)
+}
+
+// A deployment writes down the digests of what it replaced and kept. Content that deployment N replaced was last wanted
+// by deployment N-1; so once that one is forgotten, and no later deployment has kept the same content again, it can go.
+
+func keptFile(number int) string { return fmt.Sprintf("deployments/%d.kept", number) }
+
+func (s *Site) writeKept(ctx context.Context, number int, digests []manifest.Digest) error {
+	var text strings.Builder
+	for _, d := range digests {
+		text.WriteString(d.String() + "\n")
+	}
+	return s.write(ctx, keptFile(number), []byte(text.String()))
+}
+
+func (s *Site) readKept(ctx context.Context, number int) ([]manifest.Digest, error) {
+	text, err := s.read(ctx, keptFile(number))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var out []manifest.Digest
+	for line := range strings.FieldsSeq(string(text)) {
+		d, err := manifest.ParseDigest(line)
+		if err != nil {
+			return nil, &RecordError{s.inRecord(keptFile(number)), err}
+		}
+		out = append(out, d)
+	}
+	return out, nil
+}
