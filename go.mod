@@ -6,6 +6,7 @@ require (
 	github.com/bmatcuk/doublestar/v4 v4.10.4
 	github.com/goccy/go-yaml v1.19.2
 	github.com/pkg/sftp v1.13.12
+	github.com/pmezard/go-difflib v1.0.0
 	github.com/rogpeppe/go-internal v1.16.0
 	github.com/spf13/cobra v1.10.2
 	github.com/stretchr/testify v1.12.1

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tartine/internal/config"
 	"tartine/internal/deploy"
 	"tartine/internal/render"
 	"tartine/internal/site"
@@ -19,6 +20,15 @@ import (
 type deployFlags struct {
 	dryRun, overwriteDrift bool
 	options                deploy.Options
+}
+
+// writing adds the flags of commands that change a site.
+func (a *app) writing(cmd *cobra.Command, own *deployFlags) {
+	f := cmd.Flags()
+	f.BoolVar(&a.flags.yes, "yes", false, "answer every question with yes")
+	f.BoolVar(&own.dryRun, "dry-run", false, "do everything but write")
+	f.BoolVar(&own.overwriteDrift, "overwrite-drift", false, "overwrite what was altered at the site since the last deployment")
+	f.DurationVar(&own.options.Wait, "wait", 0, "wait so long for another deployment to end, as in 90s or 5m")
 }
 
 func (a *app) deployCommand() *cobra.Command {
@@ -32,12 +42,13 @@ func (a *app) deployCommand() *cobra.Command {
 		Args:  atMostOne("target"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			defer look.close()
-			started := time.Now()
+			own.options.Started = time.Now()
+			look.readOnly = own.dryRun
 			if err := a.look(cmd.Context(), &look, args); err != nil {
 				return err
 			}
 			own.options.Compare = deploy.Compare(look.compare)
-			return a.deploy(cmd.Context(), &look, own, started)
+			return a.deploy(cmd.Context(), &look, own)
 		},
 	}
 	a.configFlag(cmd)
@@ -45,23 +56,20 @@ func (a *app) deployCommand() *cobra.Command {
 	a.targetFlags(cmd)
 	look.flags(cmd)
 	a.outputFlags(cmd)
+	a.writing(cmd, &own)
 	f := cmd.Flags()
-	f.BoolVar(&a.flags.yes, "yes", false, "answer every question with yes")
-	f.BoolVar(&own.dryRun, "dry-run", false, "do everything but write")
 	f.BoolVar(&own.options.RemoveStrays, "remove-strays", false, "remove what stands at the site and no deployment put there")
-	f.BoolVar(&own.overwriteDrift, "overwrite-drift", false, "overwrite what was altered at the site since the last deployment")
 	f.BoolVar(&own.options.MakeRoot, "make-root", false, "make the folders above the root too when they are missing")
 	f.BoolVar(&own.options.Partial, "publish-partial", false, "publish what arrived although some files failed")
 	return cmd
 }
 
-func (a *app) deploy(ctx context.Context, l *looking, own deployFlags, started time.Time) error {
+func (a *app) deploy(ctx context.Context, l *looking, own deployFlags) error {
 	p := a.printer()
-	own.options.Generator, own.options.Origin = a.build.String(), origin()
-	if l.Survey.Unfinished && !own.dryRun {
-		if err := a.finishEarlier(ctx, l, own.options); err != nil {
-			return err
-		}
+	own.options.Generator, own.options.Origin = a.build.String(), origin(ctx, l.from.sources)
+	own.options.History, own.options.Last = l.history, lastOf(l.from.settings)
+	if l.Survey.Unfinished {
+		p.Warn("an earlier publish at this site is not finished yet")
 	}
 	if l.Unchanged(own.options) && len(l.Tree.Failed)+len(l.Tree.Refused)+len(l.Tree.Findings) == 0 {
 		if l.Survey.Unsettled > 0 && !own.dryRun {
@@ -90,7 +98,9 @@ func (a *app) deploy(ctx context.Context, l *looking, own deployFlags, started t
 	if err := a.consent(l.Consent(own.options), own.overwriteDrift); err != nil {
 		return err
 	}
-	out, err := a.run(ctx, l, own.options)
+	out, err := a.withProgress(ctx, func(watch *site.Watch) (*site.Outcome, error) {
+		return deploy.Run(ctx, l.site, l.Comparison, own.options, watch)
+	})
 	if err != nil {
 		return err
 	}
@@ -100,30 +110,27 @@ func (a *app) deploy(ctx context.Context, l *looking, own deployFlags, started t
 	if a.json() {
 		return p.OutcomeJSON(l.Comparison, l.TreeDigest(), out)
 	}
-	p.Deployed(l.heading, l.Comparison, out, time.Since(started))
+	p.Deployed(l.heading, l.Comparison, out, time.Since(own.options.Started))
 	return nil
 }
 
-// finishEarlier finishes a publish that was interrupted, and looks again.
-func (a *app) finishEarlier(ctx context.Context, l *looking, opt deploy.Options) error {
-	number, err := l.site.Recover(ctx, opt.Origin.User)
-	if err != nil {
-		return err
+// lastOf gives the patterns of what is published last, or nil for the usual ones.
+func lastOf(s *config.Settings) (out []string) {
+	for _, pattern := range s.Last {
+		out = append(out, pattern.Value)
 	}
-	if number > 0 {
-		fmt.Fprintf(a.stderr, "finished  deployment %d, whose publish had been interrupted\n", number)
-	}
-	return l.again(ctx)
+	return out
 }
 
-func (a *app) run(ctx context.Context, l *looking, opt deploy.Options) (*site.Outcome, error) {
+// withProgress shows how a deployment goes on.
+func (a *app) withProgress(ctx context.Context, run func(*site.Watch) (*site.Outcome, error)) (*site.Outcome, error) {
 	var watch site.Watch
 	if !a.flags.quiet {
 		progress := render.NewProgress(ctx, a.stderr, isTerminal(a.stderr))
 		defer progress.Done()
 		watch = *progress.Watch()
 	}
-	return deploy.Run(ctx, l.site, l.Comparison, opt, &watch)
+	return run(&watch)
 }
 
 // consent asks one question for the whole run, or refuses where there is nobody to ask.
@@ -161,17 +168,28 @@ func (a *app) consent(c *deploy.Consent, overwriteDrift bool) error {
 	}
 	refused := &statusError{status: ExitRefused, what: strings.Join(reasons, "; "), paths: paths,
 		next: "look at them with tartine diff; to go on all the same give " + strings.Join(options, " or ")}
-	if a.stdin == nil || !isTerminal(a.stdin) || !isTerminal(a.stderr) {
+	if !a.canAsk() {
 		return refused
 	}
+	if !a.ask(reasons) {
+		return &statusError{status: ExitRefused, what: "nothing was changed", next: "tartine diff shows these paths"}
+	}
+	return nil
+}
+
+// canAsk tells whether there is a person to ask.
+func (a *app) canAsk() bool {
+	return a.stdin != nil && isTerminal(a.stdin) && isTerminal(a.stderr)
+}
+
+// ask says what would happen and asks whether to go on.
+func (a *app) ask(reasons []string) bool {
 	for _, reason := range reasons {
 		fmt.Fprintf(a.stderr, "%s%s.\n", strings.ToUpper(reason[:1]), reason[1:])
 	}
 	fmt.Fprint(a.stderr, "Go on? Type yes or no: ")
-	if answer := readLine(a.stdin); answer != "yes" && answer != "y" {
-		return &statusError{status: ExitRefused, what: "nothing was changed", next: "tartine diff shows these paths"}
-	}
-	return nil
+	answer := readLine(a.stdin)
+	return answer == "yes" || answer == "y"
 }
 
 func readLine(f *os.File) string {

@@ -1,15 +1,26 @@
 package cli
 
 import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+
 	"github.com/spf13/cobra"
 
 	"tartine/internal/deploy"
+	"tartine/internal/manifest"
+	"tartine/internal/render"
+	"tartine/internal/target"
 )
 
 func (a *app) diffCommand() *cobra.Command {
 	var (
 		look     looking
 		exitCode bool
+		from, to int
+		content  string
 	)
 	cmd := &cobra.Command{
 		Use:   "diff [TARGET]",
@@ -17,8 +28,14 @@ func (a *app) diffCommand() *cobra.Command {
 		Args:  atMostOne("target"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			defer look.close()
+			if from > 0 || to > 0 {
+				return a.diffBetween(cmd.Context(), args, from, to)
+			}
 			if err := a.look(cmd.Context(), &look, args); err != nil {
 				return err
+			}
+			if content != "" {
+				return a.showContent(cmd.Context(), &look, content)
 			}
 			return a.showDiff(&look, exitCode)
 		},
@@ -29,13 +46,70 @@ func (a *app) diffCommand() *cobra.Command {
 	look.flags(cmd)
 	a.outputFlags(cmd)
 	cmd.Flags().BoolVar(&exitCode, "exit-code", false, "exit with 1 when a deployment would change something")
+	cmd.Flags().IntVar(&from, "from", 0, "show what changed since recorded deployment `N`, not what a deployment would change")
+	cmd.Flags().IntVar(&to, "to", 0, "with --from, up to deployment `N`, not to the one that stands")
+	cmd.Flags().StringVar(&content, "content", "", "show how the text of one `PATH` at the site differs from the content")
 	return cmd
+}
+
+func (a *app) diffBetween(ctx context.Context, args []string, from, to int) error {
+	if from < 1 {
+		return usageError("--to needs --from", "")
+	}
+	return a.withSite(ctx, args, func(ctx context.Context, s *target.Opened, heading render.Heading, _ target.Settings) error {
+		if to == 0 {
+			past, err := s.History(ctx)
+			if err != nil {
+				return err
+			}
+			if len(past) > 0 {
+				to = past[0].Number
+			}
+		}
+		return a.showBetween(ctx, s, heading, from, to)
+	})
+}
+
+// maxText is how many bytes of a file are compared line by line.
+const maxText = 4 << 20
+
+// showContent shows how one file at the site differs from the content.
+func (a *app) showContent(ctx context.Context, l *looking, path string) error {
+	there, err := readText(l.site.ReadPath(ctx, path))
+	if err != nil {
+		return usageError(fmt.Sprintf("%s cannot be read at the site: %v", path, err), "tartine diff lists the paths that differ")
+	}
+	here := ""
+	if i, ok := l.Tree.Find(path); ok && l.Tree.Entries[i].Kind == manifest.File {
+		if here, err = readText(l.Tree.Open(i)); err != nil {
+			return usageError(fmt.Sprintf("%s cannot be read here: %v", path, err), "")
+		}
+	}
+	a.printer().TextDifference(path, there, here)
+	return nil
+}
+
+func readText(file io.ReadCloser, err error) (string, error) {
+	if err != nil {
+		return "", err
+	}
+	defer file.Close()
+	text, err := io.ReadAll(io.LimitReader(file, maxText+1))
+	switch {
+	case err != nil:
+		return "", err
+	case len(text) > maxText:
+		return "", fmt.Errorf("it has more than %s", render.Bytes(maxText))
+	case bytes.IndexByte(text, 0) >= 0:
+		return "", errors.New("it is no text")
+	}
+	return string(text), nil
 }
 
 func (a *app) showDiff(l *looking, exitCode bool) error {
 	p := a.printer()
 	if l.Survey.Unfinished {
-		p.Warn("an earlier publish at this site was interrupted; the next deployment finishes it first")
+		p.Warn("a publish is under way at this site: what stands may change")
 	}
 	changes := l.Result.Publishes(false)
 	if changes && exitCode {

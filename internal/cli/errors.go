@@ -158,8 +158,22 @@ func siteSentence(err error) *statusError {
 		locked    *site.LockedError
 		overtaken *site.OvertakenError
 		record    *site.RecordError
+		gone      *deploy.GoneError
+		notKept   *site.NotKeptError
+		space     *site.SpaceError
 	)
 	switch {
+	case errors.As(err, &gone):
+		return &statusError{status: ExitRefused, what: gone.Error() + "; nothing was changed", paths: gone.Paths, next: "deploy that content anew, from the commit that tartine history names"}
+	case errors.As(err, &notKept):
+		e := &statusError{status: ExitUsage, what: err.Error(), next: "no deployment is recorded there"}
+		if len(notKept.Kept) > 0 {
+			e.next = fmt.Sprintf("recorded are %s", strings.Trim(fmt.Sprint(notKept.Kept), "[]"))
+		}
+		return e
+	case errors.As(err, &space):
+		return &statusError{status: ExitIncomplete, what: fmt.Sprintf("%s are to be brought, and the far end has room for %s; nothing was sent", render.Bytes(space.Need), render.Bytes(space.Free)),
+			next: "make room there and run it again"}
 	case errors.As(err, &root):
 		e := &statusError{status: ExitUsage, what: root.Error(), next: "check the target's path, and the rights of the user who logs in"}
 		if root.Parent {
@@ -167,7 +181,7 @@ func siteSentence(err error) *statusError {
 		}
 		return e
 	case errors.As(err, &locked):
-		return &statusError{status: ExitRefused, what: locked.Error(), next: "wait until it is done and run it again; a lock left by a run that died runs out after two minutes"}
+		return &statusError{status: ExitRefused, what: locked.Error(), next: "wait for it with --wait 5m; a lock left by a run that died runs out after two minutes, or goes with tartine unlock"}
 	case errors.Is(err, site.ErrLockLost), errors.As(err, &overtaken):
 		return &statusError{status: ExitRefused, what: err.Error(), next: "run it again: it compares anew"}
 	case errors.As(err, &record):

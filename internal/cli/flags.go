@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"os/user"
 	"slices"
 	"strings"
 
@@ -14,7 +13,6 @@ import (
 	"tartine/internal/config"
 	"tartine/internal/content"
 	"tartine/internal/filter"
-	"tartine/internal/manifest"
 	"tartine/internal/render"
 	"tartine/internal/target"
 )
@@ -209,7 +207,7 @@ func (a *app) target(s *config.Settings, args []string) (target.Settings, render
 		if !strings.Contains(address, "://") {
 			address = s.Resolve(address)
 		}
-		out.HostKey, out.Jobs = t.HostKey.Value, t.Jobs
+		out.HostKey, out.Jobs, out.History = t.HostKey.Value, t.Jobs, t.Keep
 		if t.Identity.Value != "" {
 			out.Identity = s.Resolve(t.Identity.Value)
 		}
@@ -261,14 +259,4 @@ func unknownTarget(s *config.Settings, name string) error {
 		mend = "the settings have: " + strings.Join(s.TargetNames, ", ")
 	}
 	return usageError(fmt.Sprintf("there is no target %q", name), mend)
-}
-
-// origin says who deploys.
-func origin() *manifest.Origin {
-	o := &manifest.Origin{}
-	if me, err := user.Current(); err == nil {
-		o.User = me.Username
-	}
-	o.Host, _ = os.Hostname()
-	return o
 }

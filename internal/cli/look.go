@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -9,6 +10,7 @@ import (
 	"tartine/internal/content"
 	"tartine/internal/deploy"
 	"tartine/internal/render"
+	"tartine/internal/site"
 	"tartine/internal/target"
 )
 
@@ -18,7 +20,11 @@ type looking struct {
 	site    *target.Opened
 	heading render.Heading
 	compare string
-	again   func(context.Context) error // compares once more
+	from    loaded
+	history int
+	// readOnly keeps even an interrupted publish as it is.
+	readOnly bool
+	again    func(context.Context) error // compares once more
 }
 
 func (l *looking) flags(cmd *cobra.Command) {
@@ -41,12 +47,17 @@ func (a *app) look(ctx context.Context, l *looking, args []string) error {
 	if err != nil {
 		return err
 	}
-	l.heading = heading
+	l.heading, l.from, l.history = heading, from, reach.History
 	if err := target.CheckOverlap(reach.Address, paths(from.sources)); err != nil {
 		return err
 	}
 	if l.site, err = target.Open(ctx, reach); err != nil {
 		return err
+	}
+	if !l.readOnly {
+		if err := a.finishUnfinished(ctx, l.site); err != nil {
+			return err
+		}
 	}
 	l.again = func(ctx context.Context) (err error) {
 		progress := render.NewProgress(ctx, a.stderr, isTerminal(a.stderr) && !a.flags.quiet)
@@ -63,6 +74,24 @@ func (a *app) look(ctx context.Context, l *looking, args []string) error {
 	p.Warnings(l.Tree)
 	a.warnOdd(p, l)
 	return nil
+}
+
+// finishUnfinished finishes a publish that was interrupted, and says so. One that is under way is left alone.
+func (a *app) finishUnfinished(ctx context.Context, s *target.Opened) error {
+	unfinished, err := s.Unfinished(ctx)
+	if err != nil || !unfinished {
+		return err
+	}
+	number, err := s.Recover(ctx, origin(ctx, nil).User)
+	var locked *site.LockedError
+	if errors.As(err, &locked) {
+		a.printer().Warn("%v", locked)
+		return nil
+	}
+	if number > 0 {
+		fmt.Fprintf(a.stderr, "finished  deployment %d, whose publishing had been interrupted\n", number)
+	}
+	return err
 }
 
 func (a *app) warnOdd(p *render.Printer, l *looking) {

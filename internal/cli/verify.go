@@ -36,39 +36,33 @@ is missing and what stands there beside it. The manifest is the one that the las
 }
 
 func (a *app) verify(ctx context.Context, args []string, file string, strays bool) error {
-	settings, err := a.settings()
-	if err != nil {
-		return err
-	}
-	reach, heading, err := a.target(settings, args)
-	if err != nil {
-		return err
-	}
 	var m *manifest.Manifest
 	if file != "" {
+		var err error
 		if m, err = manifest.ReadFile(file); err != nil {
 			return err
 		}
 	}
-	opened, err := target.Open(ctx, reach)
-	if err != nil {
-		return err
-	}
-	defer opened.Close()
-	if m == nil {
-		if m, err = opened.Recorded(ctx); err != nil {
-			return err
-		}
+	return a.withSite(ctx, args, func(ctx context.Context, s *target.Opened, heading render.Heading, _ target.Settings) (err error) {
 		if m == nil {
-			return usageError(fmt.Sprintf("no deployment is recorded at %s", heading.Address), "deploy first, or check against a file with --manifest FILE")
+			if m, err = s.Recorded(ctx); err != nil {
+				return err
+			}
+			if m == nil {
+				return usageError(fmt.Sprintf("no deployment is recorded at %s", heading.Address), "deploy first, or check against a file with --manifest FILE")
+			}
 		}
-	}
+		return a.verifyAgainst(ctx, s, heading, m, strays)
+	})
+}
+
+func (a *app) verifyAgainst(ctx context.Context, s *target.Opened, heading render.Heading, m *manifest.Manifest, strays bool) error {
 	var watch site.Watch
 	progress := render.NewProgress(ctx, a.stderr, isTerminal(a.stderr))
 	if isTerminal(a.stderr) && !a.flags.quiet {
 		watch = *progress.Watch()
 	}
-	report, err := opened.Verify(ctx, m.Entries, strays, &watch)
+	report, err := s.Verify(ctx, m.Entries, strays, &watch)
 	progress.Done()
 	if err != nil {
 		return err

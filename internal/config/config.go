@@ -26,6 +26,7 @@ type Settings struct {
 	Exclude []Text            `yaml:"exclude" doc:"patterns of what is left out of every source; an exclude always wins"`
 	Links   Text              `yaml:"links" enum:"keep,follow,skip" doc:"what becomes of symbolic links (keep)"`
 	Modes   Text              `yaml:"modes" enum:"default,keep" doc:"default: files 0644, executables and folders 0755; keep: as they are here"`
+	Last    []Text            `yaml:"last" doc:"patterns of what is published last, after all that it refers to (pages: *.html and the like)"`
 	Guard   Guard             `yaml:"guard" doc:"what may be deployed although it looks like a secret"`
 	Targets map[string]Target `yaml:"targets" doc:"the places to deploy to, each under its name"`
 
@@ -54,7 +55,8 @@ type Target struct {
 	Identity Text   `yaml:"identity" doc:"the private key file to log in with"`
 	HostKey  Text   `yaml:"host_key" doc:"the fingerprint of the host key, SHA256:…, which pins it"`
 	Password Secret `yaml:"password" doc:"where the password is found"`
-	Jobs     int    `yaml:"jobs" doc:"how many files are in flight at once"`
+	Jobs     int    `yaml:"jobs" doc:"how many files are in flight at once (16)"`
+	Keep     int    `yaml:"keep" doc:"how many deployments can be rolled back to, the one that stands included (5)"`
 }
 
 // Secret says where a secret is found. Exactly one of its fields is set, or none.
@@ -143,8 +145,8 @@ func (s *Settings) check() error {
 		if fingerprint := t.HostKey; fingerprint.Value != "" && !strings.HasPrefix(fingerprint.Value, "SHA256:") {
 			return &Error{fingerprint.At, fmt.Sprintf("host_key %q is no fingerprint", fingerprint.Value), "it reads SHA256: and 43 characters, as ssh-keygen -l prints it"}
 		}
-		if t.Jobs < 0 {
-			return &Error{t.URL.At, fmt.Sprintf("jobs of target %q is negative", name), ""}
+		if t.Jobs < 0 || t.Keep < 0 {
+			return &Error{t.URL.At, fmt.Sprintf("jobs or keep of target %q is negative", name), "write a number from 1 up"}
 		}
 	}
 	return nil

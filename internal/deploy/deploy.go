@@ -11,6 +11,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -29,6 +30,9 @@ type Site interface {
 	Recover(ctx context.Context, user string) (int, error)
 	Affirm(ctx context.Context, number int, user string) error
 	Deploy(ctx context.Context, plan *site.Plan, watch *site.Watch) (*site.Outcome, error)
+	Deployment(ctx context.Context, number int) (*manifest.Manifest, error)
+	Held(ctx context.Context, survey *site.Survey, result *diff.Result) (map[manifest.Digest]string, []string, error)
+	Read(ctx context.Context, name string) (io.ReadCloser, error)
 	Abilities() fsys.Abilities
 }
 
@@ -47,10 +51,14 @@ const (
 type Options struct {
 	Compare      Compare
 	RemoveStrays bool
-	MakeRoot     bool // make the folders above the root too
-	Partial      bool // publish what arrived although some did not
+	MakeRoot     bool          // make the folders above the root too
+	Partial      bool          // publish what arrived although some did not
+	Last         []string      // patterns of what is published last; nil: DefaultLast
+	History      int           // how many deployments can be rolled back to; 0: site.DefaultHistory
+	Wait         time.Duration // how long to wait for another deployment to end
 	Generator    string
 	Origin       *manifest.Origin
+	Started      time.Time
 }
 
 // Comparison is the content beside the site.
@@ -226,15 +234,9 @@ var DefaultLast = []string{"*.html", "*.htm", "*.xhtml", "*.php", "sitemap*.xml"
 
 // Run deploys what was compared. It must have been asked for refusals and consent before.
 func Run(ctx context.Context, s Site, c *Comparison, opt Options, watch *site.Watch) (*site.Outcome, error) {
-	isPage, err := pages(DefaultLast)
+	plan, err := c.plan(opt)
 	if err != nil {
 		return nil, err
-	}
-	plan := &site.Plan{
-		Want: c.Tree.Entries, Survey: c.Survey, Result: c.Result, Keep: c.keeps(), IsPage: isPage,
-		Open:      c.open,
-		Generator: opt.Generator, Origin: opt.Origin,
-		RemoveStrays: opt.RemoveStrays, MakeParents: opt.MakeRoot, Partial: opt.Partial, Incomplete: len(c.Tree.Failed) > 0, SendAll: opt.Compare == Nothing,
 	}
 	out, err := s.Deploy(ctx, plan, watch)
 	var folded *site.CaseError
@@ -250,6 +252,23 @@ func Run(ctx context.Context, s Site, c *Comparison, opt Options, watch *site.Wa
 	}
 	slices.SortFunc(out.Failed, func(a, b site.Failure) int { return strings.Compare(a.Path, b.Path) })
 	return out, nil
+}
+
+func (c *Comparison) plan(opt Options) (*site.Plan, error) {
+	last := opt.Last
+	if last == nil {
+		last = DefaultLast
+	}
+	isPage, err := pages(last)
+	if err != nil {
+		return nil, err
+	}
+	return &site.Plan{
+		Want: c.Tree.Entries, Survey: c.Survey, Result: c.Result, Keep: c.keeps(), IsPage: isPage, Open: c.open,
+		Generator: opt.Generator, Origin: opt.Origin, Started: opt.Started,
+		RemoveStrays: opt.RemoveStrays, MakeParents: opt.MakeRoot, Partial: opt.Partial, Incomplete: len(c.Tree.Failed) > 0,
+		SendAll: opt.Compare == Nothing, History: opt.History, Wait: opt.Wait,
+	}, nil
 }
 
 func (c *Comparison) open(path string) (io.ReadCloser, error) {

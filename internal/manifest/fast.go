@@ -20,19 +20,12 @@ func parseLines(text []byte) (m *Manifest, ok bool) {
 	if !found || !ends {
 		return nil, false
 	}
-	var top struct {
-		Version    int
-		Tree       Digest
-		Created    time.Time
-		Generator  string
-		Origin     *Origin
-		Deployment *Deployment
-	}
+	var top topJSON
 	if json.Unmarshal(append(bytes.Clone(head), '}'), &top) != nil {
 		return nil, false
 	}
-	m = &Manifest{Created: top.Created, Generator: top.Generator, Origin: top.Origin, Deployment: top.Deployment,
-		Entries: make([]Entry, 0, bytes.Count(body, []byte("\n"))+1)}
+	m = top.manifest()
+	m.Entries = make([]Entry, 0, bytes.Count(body, []byte("\n"))+1)
 	if written, err := m.head(top.Tree); err != nil || !bytes.Equal(written, head) {
 		return nil, false
 	}
@@ -50,6 +43,20 @@ func parseLines(text []byte) (m *Manifest, ok bool) {
 		m.Entries = append(m.Entries, e)
 	}
 	return m, m.Tree() == top.Tree
+}
+
+// topJSON is what comes before the entries.
+type topJSON struct {
+	Version    int
+	Tree       Digest
+	Created    time.Time
+	Generator  string
+	Origin     *Origin
+	Deployment *Deployment
+}
+
+func (t *topJSON) manifest() *Manifest {
+	return &Manifest{Created: t.Created, Generator: t.Generator, Origin: t.Origin, Deployment: t.Deployment}
 }
 
 // parseLine reads an entry. Files are by far the most; the rest is left to the reader of JSON.

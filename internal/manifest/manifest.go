@@ -131,7 +131,9 @@ type Deployment struct {
 	Same      int       `json:"same"`
 	SentFiles int       `json:"sent_files"`
 	SentBytes int64     `json:"sent_bytes"`
-	Partial   bool      `json:"partial,omitempty"` // some of the content could not be brought
+	Seconds   float64   `json:"seconds"`            // how long it took
+	Partial   bool      `json:"partial,omitempty"`  // some of the content could not be brought
+	Rollback  int       `json:"rollback,omitempty"` // the deployment that it published again
 }
 
 // Manifest is a tree written down.

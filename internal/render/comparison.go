@@ -19,6 +19,21 @@ type Heading struct {
 	Root    string // the root's path at the far end
 }
 
+// Name gives what a person calls the target.
+func (h Heading) Name() string { return h.target() }
+
+// title gives the site, the target and its address.
+func (h Heading) title() string {
+	title := h.target()
+	if h.Target != "" {
+		title += "  " + h.Address
+	}
+	if h.Site != "" {
+		title = h.Site + " to " + title
+	}
+	return title
+}
+
 func (h Heading) target() string {
 	if h.Target == "" {
 		return h.Address
@@ -28,14 +43,7 @@ func (h Heading) target() string {
 
 // Landings shows where each source will stand.
 func (p *Printer) Landings(h Heading, tree *content.Tree) {
-	title := h.target()
-	if h.Target != "" {
-		title += "  " + h.Address
-	}
-	if h.Site != "" {
-		title = h.Site + " to " + title
-	}
-	p.printf("%s\n\n", title)
+	p.printf("%s\n\n", h.title())
 	width, dest := 0, 0
 	for _, l := range tree.Landings {
 		width, dest = max(width, len(l.Source.Path)), max(dest, len(h.landing(l)))
@@ -62,9 +70,17 @@ func (h Heading) landing(l content.Landing) string {
 func (p *Printer) Comparison(c *deploy.Comparison, removeStrays bool) {
 	p.counts(c, removeStrays)
 	p.printf("\n")
+	p.lists(c.Result)
+}
+
+// shownStatuses is the statuses whose paths are listed, in this order.
+var shownStatuses = []diff.Status{diff.New, diff.Changed, diff.Retired, diff.Stray}
+
+// lists writes the paths that are not the same, by status.
+func (p *Printer) lists(r *diff.Result) {
 	var list []row
-	for _, status := range []diff.Status{diff.New, diff.Changed, diff.Retired, diff.Stray} {
-		list = append(list, p.shorten(names(c, status))...)
+	for _, status := range shownStatuses {
+		list = append(list, p.shorten(names(r, status))...)
 	}
 	p.rows(list)
 	if len(list) > 0 {
@@ -79,7 +95,7 @@ func (p *Printer) counts(c *deploy.Comparison, removeStrays bool) {
 			drifted++
 		}
 	}
-	for _, status := range []diff.Status{diff.New, diff.Changed, diff.Retired, diff.Stray} {
+	for _, status := range shownStatuses {
 		n, bytes := c.Result.Count(status)
 		if n == 0 {
 			continue
@@ -110,18 +126,18 @@ func (p *Printer) count(w word, n int, bytes, note string) {
 }
 
 // names lists the paths of one status.
-func names(c *deploy.Comparison, status diff.Status) []row {
+func names(r *diff.Result, status diff.Status) []row {
 	var list []row
-	for i := range c.Result.Changes {
-		change := &c.Result.Changes[i]
+	for i := range r.Changes {
+		change := &r.Changes[i]
 		if change.Status != status {
 			continue
 		}
-		r := row{word: word(status), name: Name(change.Path), bytes: change.Size(), note: note(change)}
+		line := row{word: word(status), name: Name(change.Path), bytes: change.Size(), note: note(change)}
 		if e := change.Want; e != nil && e.Kind != manifest.File || e == nil && change.Found.Kind != manifest.File {
-			r.bytes = -1
+			line.bytes = -1
 		}
-		list = append(list, r)
+		list = append(list, line)
 	}
 	return list
 }
@@ -138,11 +154,14 @@ func note(c *diff.Change) string {
 		notes = append(notes, fmt.Sprintf("mode %04o to %04o", c.Found.Mode.Perm(), c.Want.Mode.Perm()))
 	}
 	if c.Drifted {
-		how := "altered"
-		if c.Found == nil {
-			how = "removed"
+		how := "removed at the site"
+		if c.Found != nil {
+			how = "altered at the site"
+			if c.Found.Kind == manifest.File && !c.Found.ModTime.IsZero() {
+				how += " on " + c.Found.ModTime.Local().Format("2006-01-02 15:04")
+			}
 		}
-		notes = append(notes, "drifted: "+how+" at the site")
+		notes = append(notes, "drifted: "+how)
 	}
 	return strings.Join(notes, ", ")
 }

@@ -66,6 +66,22 @@ func (p *Printer) ComparisonJSON(h Heading, c *deploy.Comparison) error {
 	return writeJSON(p.Out, out)
 }
 
+// ChangesJSON writes what changed between two deployments as one object.
+func (p *Printer) ChangesJSON(h Heading, r *diff.Result) error {
+	out := map[diff.Status][]sized{diff.New: {}, diff.Changed: {}, diff.Retired: {}}
+	for i := range r.Changes {
+		c := &r.Changes[i]
+		out[c.Status] = append(out[c.Status], sized{c.Path, c.Size()})
+	}
+	return writeJSON(p.Out, struct {
+		Target  string  `json:"target"`
+		Same    int     `json:"same"`
+		New     []sized `json:"new"`
+		Changed []sized `json:"changed"`
+		Retired []sized `json:"retired"`
+	}{h.target(), r.Same, out[diff.New], out[diff.Changed], out[diff.Retired]})
+}
+
 // OutcomeJSON writes what a deployment did as one object. A nil outcome is one that had nothing to do.
 func (p *Printer) OutcomeJSON(c *deploy.Comparison, tree manifest.Digest, o *site.Outcome) error {
 	out := struct {

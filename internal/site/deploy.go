@@ -30,6 +30,9 @@ type Plan struct {
 	Incomplete   bool // some of the content could not be read: counts as some that did not arrive
 	SendAll      bool // send even what the site holds already
 	History      int  // how many deployments can be rolled back to; 0: DefaultHistory
+	Rollback     int  // the deployment that is published again; 0: none
+	Started      time.Time
+	Wait         time.Duration // how long to wait for another deployment to end
 }
 
 // Watch is told how a deployment goes on. Its functions are called from several goroutines at once and may be nil.
@@ -99,7 +102,7 @@ func (s *Site) Deploy(ctx context.Context, plan *Plan, watch *Watch) (*Outcome, 
 	if plan.Origin != nil {
 		user = plan.Origin.User
 	}
-	ctx, release, err := s.lock(ctx, user)
+	ctx, release, err := s.lockWaiting(ctx, user, plan.Wait)
 	if err != nil {
 		return nil, err
 	}

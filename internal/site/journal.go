@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math"
 	"os"
 	"strconv"
 	"time"
@@ -47,7 +48,10 @@ func (s *Site) writeJournal(ctx context.Context, p *publish) error {
 func (s *Site) writeDeployment(ctx context.Context, p *publish, out *Outcome) error {
 	host, _ := os.Hostname()
 	d := &manifest.Deployment{Number: p.number, At: time.Now().UTC().Truncate(time.Second), Host: host, Same: p.plan.Result.Same,
-		SentFiles: out.SentFiles, SentBytes: out.SentBytes, Partial: len(p.undone) > 0 || p.plan.Incomplete}
+		SentFiles: out.SentFiles, SentBytes: out.SentBytes, Partial: len(p.undone) > 0 || p.plan.Incomplete, Rollback: p.plan.Rollback}
+	if !p.plan.Started.IsZero() {
+		d.Seconds = math.Round(time.Since(p.plan.Started).Seconds()*1000) / 1000
+	}
 	d.New, _ = p.plan.Result.Count(diff.New)
 	d.Changed, _ = p.plan.Result.Count(diff.Changed)
 	d.Retired, _ = p.plan.Result.Count(diff.Retired)

@@ -89,6 +89,56 @@ func (s *Site) lock(ctx context.Context, user string) (locked context.Context, r
 	return locked, release, nil
 }
 
+// lockWaiting takes the lock, and tries again for a while when somebody else has it.
+func (s *Site) lockWaiting(ctx context.Context, user string, wait time.Duration) (context.Context, func(), error) {
+	deadline := time.Now().Add(wait)
+	for {
+		locked, release, err := s.lock(ctx, user)
+		var held *LockedError
+		if !errors.As(err, &held) || time.Now().After(deadline) {
+			return locked, release, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, nil, ctx.Err()
+		case <-time.After(min(askAgain, max(time.Until(deadline), 0))):
+		}
+	}
+}
+
+const askAgain = time.Second
+
+// Locked tells who holds the lock, or nil.
+func (s *Site) Locked(ctx context.Context) (*Holder, error) {
+	if s.record == "" {
+		return nil, nil
+	}
+	holder, err := s.holder(ctx)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	return holder, err
+}
+
+// Unlock removes the lock of a holder, if it is still the one who has it.
+func (s *Site) Unlock(ctx context.Context, holder *Holder) error {
+	standing, err := s.holder(ctx)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if standing.Token != holder.Token {
+		return &LockedError{*standing}
+	}
+	if err := s.fs.Remove(ctx, s.inRecord("lock")); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	_ = s.fs.Remove(ctx, s.inRecord("lock.over."+holder.Token)) // there is one when a taking over was cut short
+	return nil
+}
+
 func (s *Site) claim(ctx context.Context, me *Holder) error {
 	if err := s.putLock(ctx, "lock", me, true); !errors.Is(err, fs.ErrExist) {
 		return err

@@ -57,12 +57,8 @@ func (s *Site) Survey(ctx context.Context, believe bool) (*Survey, error) {
 	if out.Recorded, err = s.Recorded(ctx); err != nil {
 		return nil, err
 	}
-	if s.record != "" {
-		_, err := s.fs.Lstat(ctx, s.inRecord(journalName))
-		if errors.Is(err, fsys.ErrLost) {
-			return nil, err
-		}
-		out.Unfinished = err == nil
+	if out.Unfinished, err = s.Unfinished(ctx); err != nil {
+		return nil, err
 	}
 	if err := s.walk(ctx, out); err != nil {
 		return nil, err
@@ -76,6 +72,18 @@ func (s *Site) Survey(ctx context.Context, believe bool) (*Survey, error) {
 	}
 	out.FoldsCase, err = s.FoldsCase(ctx)
 	return out, err
+}
+
+// Unfinished tells whether a publish was interrupted, or is under way.
+func (s *Site) Unfinished(ctx context.Context) (bool, error) {
+	if s.record == "" {
+		return false, nil
+	}
+	_, err := s.fs.Lstat(ctx, s.inRecord(journalName))
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	return err == nil, err
 }
 
 // believe takes digests from the record for files that stand with the recorded size and time, if that is before settled.

@@ -29,6 +29,7 @@ type Settings struct {
 	KnownHosts string
 	Password   func() (string, error)
 	Jobs       int
+	History    int // how many deployments are kept; 0: the usual
 }
 
 // Open connects and opens the site. The site must be closed.

@@ -1,0 +1,253 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tartine/internal/deploy"
+	"tartine/internal/render"
+	"tartine/internal/site"
+	"tartine/internal/target"
+)
+
+func (a *app) historyCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "history [TARGET] [N]",
+		Short: "List past deployments, or show what one of them changed",
+		Args:  targetAndNumber,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			names, number, err := splitNumber(args)
+			if err != nil {
+				return err
+			}
+			return a.withSite(cmd.Context(), names, func(ctx context.Context, s *target.Opened, heading render.Heading, _ target.Settings) error {
+				if number > 0 {
+					return a.showBetween(ctx, s, heading, number-1, number)
+				}
+				return a.showHistory(ctx, s, heading)
+			})
+		},
+	}
+	a.configFlag(cmd)
+	a.targetFlags(cmd)
+	a.outputFlags(cmd)
+	return cmd
+}
+
+// targetAndNumber accepts a target, a deployment's number, both in this order, or neither.
+func targetAndNumber(cmd *cobra.Command, args []string) error {
+	if len(args) > 2 {
+		return usageError(fmt.Sprintf("%s takes a target and a number, not %d arguments", cmd.CommandPath(), len(args)), "")
+	}
+	return nil
+}
+
+func splitNumber(args []string) (names []string, number int, err error) {
+	if len(args) == 0 {
+		return nil, 0, nil
+	}
+	last := args[len(args)-1]
+	number, err = strconv.Atoi(last)
+	switch {
+	case err != nil && len(args) == 2:
+		return nil, 0, usageError(fmt.Sprintf("%q is no deployment's number", last), "tartine history lists them")
+	case err != nil:
+		return args, 0, nil
+	case number < 1:
+		return nil, 0, usageError(fmt.Sprintf("deployments are numbered from 1, and %d is none", number), "tartine history lists them")
+	}
+	return args[:len(args)-1], number, nil
+}
+
+// withSite opens the target that is named and hands it on. A publish that was interrupted is finished first.
+func (a *app) withSite(ctx context.Context, names []string, use func(context.Context, *target.Opened, render.Heading, target.Settings) error) error {
+	settings, err := a.settings()
+	if err != nil {
+		return err
+	}
+	reach, heading, err := a.target(settings, names)
+	if err != nil {
+		return err
+	}
+	opened, err := target.Open(ctx, reach)
+	if err != nil {
+		return err
+	}
+	defer opened.Close()
+	if err := a.finishUnfinished(ctx, opened); err != nil {
+		return err
+	}
+	return use(ctx, opened, heading, reach)
+}
+
+func (a *app) showHistory(ctx context.Context, s *target.Opened, heading render.Heading) error {
+	past, err := s.History(ctx)
+	if err != nil {
+		return err
+	}
+	if len(past) == 0 && !a.json() {
+		return usageError(fmt.Sprintf("no deployment is recorded at %s", heading.Address), "deploy first")
+	}
+	p := a.printer()
+	if a.json() {
+		return p.HistoryJSON(past)
+	}
+	p.History(heading, past)
+	return nil
+}
+
+// showBetween shows what changed from one recorded deployment to another; from 0 means from nothing.
+func (a *app) showBetween(ctx context.Context, s *target.Opened, heading render.Heading, from, to int) error {
+	if from > 0 {
+		if _, err := s.Deployment(ctx, from); err != nil {
+			return fmt.Errorf("compare with deployment %d: %w", from, err)
+		}
+	}
+	result, err := deploy.Between(ctx, s, from, to)
+	if err != nil {
+		return err
+	}
+	p := a.printer()
+	if a.json() {
+		return p.ChangesJSON(heading, result)
+	}
+	p.Between(heading, from, to, result)
+	return nil
+}
+
+func (a *app) rollbackCommand() *cobra.Command {
+	var own deployFlags
+	cmd := &cobra.Command{
+		Use:   "rollback [TARGET] [N]",
+		Short: "Publish an earlier deployment again",
+		Long: `Rollback publishes an earlier deployment again, as a new one: the one before the one that stands, or deployment N. Its
+content is what the site has kept, so nothing is sent; it is verified like any deployment.`,
+		Args: targetAndNumber,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			names, number, err := splitNumber(args)
+			if err != nil {
+				return err
+			}
+			own.options.Started = time.Now()
+			return a.withSite(cmd.Context(), names, func(ctx context.Context, s *target.Opened, heading render.Heading, reach target.Settings) error {
+				own.options.History = reach.History
+				return a.rollback(ctx, s, heading, number, own)
+			})
+		},
+	}
+	a.configFlag(cmd)
+	a.targetFlags(cmd)
+	a.outputFlags(cmd)
+	a.writing(cmd, &own)
+	return cmd
+}
+
+func (a *app) rollback(ctx context.Context, s *target.Opened, heading render.Heading, number int, own deployFlags) error {
+	if number == 0 {
+		past, err := s.History(ctx)
+		if err != nil {
+			return err
+		}
+		if len(past) < 2 {
+			return &statusError{status: ExitRefused, what: fmt.Sprintf("there is no deployment before the one that stands at %s", heading.Address), next: "tartine history lists them"}
+		}
+		number = past[1].Number
+	}
+	back, err := deploy.LookBack(ctx, s, number, nil)
+	if err != nil {
+		return err
+	}
+	own.options.Generator, own.options.Origin = a.build.String(), origin(ctx, nil)
+	p := a.printer()
+	if back.Unchanged(own.options) {
+		p.Line("unchanged   %s: deployment %d is what stands, nothing was done", heading.Name(), number)
+		if a.json() {
+			return p.OutcomeJSON(&back.Comparison, back.TreeDigest(), nil)
+		}
+		return nil
+	}
+	p.Line("%s: deployment %d again\n", heading.Name(), number)
+	p.Comparison(&back.Comparison, false)
+	if err := back.Refuse(own.options); err != nil {
+		return err
+	}
+	if own.dryRun {
+		p.Line("Nothing was changed. To do it: tartine rollback %s %d", heading.Name(), number)
+		return nil
+	}
+	if err := a.consent(back.Consent(own.options), own.overwriteDrift); err != nil {
+		return err
+	}
+	out, err := a.withProgress(ctx, func(watch *site.Watch) (*site.Outcome, error) {
+		return deploy.Rollback(ctx, s, back, own.options, watch)
+	})
+	if err != nil {
+		return err
+	}
+	if len(out.Failed) > 0 {
+		a.status = ExitIncomplete
+	}
+	if a.json() {
+		return p.OutcomeJSON(&back.Comparison, back.TreeDigest(), out)
+	}
+	p.Deployed(heading, &back.Comparison, out, time.Since(own.options.Started))
+	return nil
+}
+
+func (a *app) unlockCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "unlock [TARGET]",
+		Short: "Remove a lock left by a deployment that died",
+		Args:  atMostOne("target"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.unlock(cmd.Context(), args)
+		},
+	}
+	a.configFlag(cmd)
+	a.targetFlags(cmd)
+	cmd.Flags().BoolVar(&a.flags.yes, "yes", false, "answer every question with yes")
+	a.flags.format = "text"
+	return cmd
+}
+
+func (a *app) unlock(ctx context.Context, args []string) error {
+	a.flags.format = "text"
+	settings, err := a.settings()
+	if err != nil {
+		return err
+	}
+	reach, heading, err := a.target(settings, args)
+	if err != nil {
+		return err
+	}
+	opened, err := target.Open(ctx, reach)
+	if err != nil {
+		return err
+	}
+	defer opened.Close()
+	holder, err := opened.Locked(ctx)
+	if err != nil {
+		return err
+	}
+	p := a.printer()
+	if holder == nil {
+		p.Line("unlocked  %s was not locked", heading.Name())
+		return nil
+	}
+	held := (&site.LockedError{Holder: *holder}).Error()
+	if !a.flags.yes {
+		refused := &statusError{status: ExitRefused, what: held, next: "when it is known to have died, remove its lock with --yes"}
+		if !a.canAsk() || !a.ask([]string{held, "If it lives, two deployments may mix once its lock is gone"}) {
+			return refused
+		}
+	}
+	if err := opened.Unlock(ctx, holder); err != nil {
+		return err
+	}
+	p.Line("unlocked  %s: the lock of %s@%s, process %d, is gone", heading.Name(), holder.User, holder.Host, holder.Process)
+	return nil
+}

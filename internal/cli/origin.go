@@ -1,0 +1,49 @@
+package cli
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"tartine/internal/content"
+	"tartine/internal/manifest"
+)
+
+// gitPatience is how long git may take to answer.
+const gitPatience = 2 * time.Second
+
+// origin says who deploys, and from which commit and branch when the first source is in a git work tree.
+func origin(ctx context.Context, sources []content.Source) *manifest.Origin {
+	o := &manifest.Origin{}
+	if me, err := user.Current(); err == nil {
+		o.User = me.Username
+	}
+	o.Host, _ = os.Hostname() // it may stay empty
+	if len(sources) == 0 {
+		return o
+	}
+	dir := sources[0].Path
+	if info, err := os.Stat(dir); err == nil && !info.IsDir() {
+		dir = filepath.Dir(dir)
+	}
+	ctx, cancel := context.WithTimeout(ctx, gitPatience)
+	defer cancel()
+	o.Commit = git(ctx, dir, "rev-parse", "HEAD")
+	o.Branch = git(ctx, dir, "symbolic-ref", "--quiet", "--short", "HEAD")
+	return o
+}
+
+// git gives what git prints, or nothing where there is no git, no work tree, or no answer.
+func git(ctx context.Context, dir string, args ...string) string {
+	cmd := exec.CommandContext(ctx, "git", append([]string{"-C", dir}, args...)...)
+	cmd.Env = append(os.Environ(), "GIT_OPTIONAL_LOCKS=0")
+	out, err := cmd.Output()
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(out))
+}

@@ -1,0 +1,115 @@
+package render
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/pmezard/go-difflib/difflib"
+
+	"tartine/internal/diff"
+	"tartine/internal/manifest"
+	"tartine/internal/site"
+)
+
+// History lists past deployments, the latest first.
+func (p *Printer) History(h Heading, past []site.Past) {
+	p.printf("%s\n\n", h.title())
+	rows := [][]string{{"", "when", "who", "from", "new", "changed", "retired", "same", "sent", "took", "tree"}}
+	for i, d := range past {
+		number := fmt.Sprint(d.Number)
+		if i == 0 {
+			number += " stands"
+		}
+		rows = append(rows, []string{number, d.At.Local().Format("2006-01-02 15:04"), who(&d), origin(&d), Number(int64(d.New)), Number(int64(d.Changed)),
+			Number(int64(d.Retired)), Number(int64(d.Same)), Bytes(d.SentBytes), Duration(time.Duration(d.Seconds * float64(time.Second))), d.Tree.Hex()[:12]})
+	}
+	p.table(rows, 4, 9)
+}
+
+func who(d *site.Past) string {
+	if d.User == "" {
+		return d.Host
+	}
+	return d.User + "@" + d.Host
+}
+
+// origin says where a deployment's content came from.
+func origin(d *site.Past) string {
+	switch {
+	case d.Rollback > 0:
+		return fmt.Sprintf("deployment %d", d.Rollback)
+	case d.Origin == nil || d.Origin.Commit == "":
+		return "-"
+	}
+	return strings.TrimSpace(d.Origin.Commit[:min(len(d.Origin.Commit), 10)] + " " + d.Origin.Branch)
+}
+
+// table writes rows in columns; those from first to last are numbers and stand to the right.
+func (p *Printer) table(rows [][]string, first, last int) {
+	widths := make([]int, len(rows[0]))
+	for _, row := range rows {
+		for i, cell := range row {
+			widths[i] = max(widths[i], len([]rune(cell)))
+		}
+	}
+	for _, row := range rows {
+		var line strings.Builder
+		for i, cell := range row {
+			fill := strings.Repeat(" ", widths[i]-len([]rune(cell)))
+			if i >= first && i <= last {
+				line.WriteString(fill + cell + "  ")
+			} else {
+				line.WriteString(cell + fill + "  ")
+			}
+		}
+		p.printf("%s\n", strings.TrimRight(line.String(), " "))
+	}
+}
+
+// HistoryJSON writes past deployments as an array, the latest first.
+func (p *Printer) HistoryJSON(past []site.Past) error {
+	type entry struct {
+		manifest.Deployment
+		Origin *manifest.Origin `json:"origin,omitempty"`
+		Tree   manifest.Digest  `json:"tree"`
+		Stands bool             `json:"stands"`
+	}
+	out := []entry{}
+	for i, d := range past {
+		out = append(out, entry{d.Deployment, d.Origin, d.Tree, i == 0})
+	}
+	return writeJSON(p.Out, out)
+}
+
+// Between shows what changed from one deployment to another.
+func (p *Printer) Between(h Heading, from, to int, r *diff.Result) {
+	what := fmt.Sprintf("deployment %d", to)
+	if from > 0 {
+		what = fmt.Sprintf("from deployment %d to %d", from, to)
+	}
+	p.printf("%s: %s\n\n", h.title(), what)
+	for _, status := range shownStatuses {
+		if n, bytes := r.Count(status); n > 0 {
+			p.count(word(status), n, Bytes(bytes), "")
+		}
+	}
+	p.count("same", r.Same, Bytes(r.SameBytes), "")
+	p.printf("\n")
+	p.lists(r)
+}
+
+// TextDifference shows how a text at the site differs from the content, in the unified format of POSIX diff -u.
+func (p *Printer) TextDifference(path, there, here string) {
+	if there == here {
+		p.printf("same      %s\n", Name(path))
+		return
+	}
+	text, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{
+		A: difflib.SplitLines(there), B: difflib.SplitLines(here), FromFile: "at the site: " + Name(path), ToFile: "content: " + Name(path), Context: 3})
+	if err != nil {
+		p.Warn("%s cannot be compared line by line: %v", Name(path), err)
+		return
+	}
+	p.printf("%s", text)
+}

@@ -1,0 +1,133 @@
+package site
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+
+	"tartine/internal/diff"
+	"tartine/internal/fsys"
+	"tartine/internal/manifest"
+)
+
+// Past is a recorded deployment.
+type Past struct {
+	manifest.Deployment
+	Origin *manifest.Origin
+	Tree   manifest.Digest
+}
+
+// NotKeptError tells that a deployment is no longer recorded, or never was.
+type NotKeptError struct {
+	Number int
+	Kept   []int // those that are
+}
+
+func (e *NotKeptError) Error() string { return fmt.Sprintf("deployment %d is not recorded", e.Number) }
+
+// History gives the recorded deployments, the latest first. The first one stands.
+func (s *Site) History(ctx context.Context) ([]Past, error) {
+	numbers, err := s.recorded(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []Past
+	for i := len(numbers) - 1; i >= 0; i-- {
+		file, err := s.fs.Open(ctx, s.inRecord(deploymentFile(numbers[i])))
+		if err != nil {
+			return nil, err
+		}
+		m, tree, err := manifest.ReadHead(fsys.WithContext(ctx, file))
+		file.Close()
+		if err == nil && m.Deployment == nil {
+			err = errors.New(`the key "deployment" is missing`)
+		}
+		if err != nil {
+			return nil, &RecordError{s.inRecord(deploymentFile(numbers[i])), err}
+		}
+		out = append(out, Past{*m.Deployment, m.Origin, tree})
+	}
+	return out, nil
+}
+
+func (s *Site) recorded(ctx context.Context) ([]int, error) {
+	current, err := s.current(ctx)
+	if err != nil || current == 0 {
+		return nil, err
+	}
+	return s.numbers(ctx, current)
+}
+
+// Deployment reads the manifest of a recorded deployment. Its error may be a *NotKeptError.
+func (s *Site) Deployment(ctx context.Context, number int) (*manifest.Manifest, error) {
+	numbers, err := s.recorded(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range numbers {
+		if n != number {
+			continue
+		}
+		text, err := s.read(ctx, deploymentFile(number))
+		if err != nil {
+			return nil, err
+		}
+		m, err := manifest.ReadJSON(bytes.NewReader(text))
+		if err != nil {
+			return nil, &RecordError{s.inRecord(deploymentFile(number)), err}
+		}
+		return m, nil
+	}
+	return nil, &NotKeptError{number, numbers}
+}
+
+// Held gives, for content by its digest, a name under which the site or its kept store holds it; and the paths of
+// changes whose content neither holds.
+func (s *Site) Held(ctx context.Context, survey *Survey, result *diff.Result) (names map[manifest.Digest]string, missing []string, err error) {
+	store, err := s.storeSizes(ctx, kept, nil)
+	if err != nil {
+		return nil, nil, err
+	}
+	staged, err := s.storeSizes(ctx, incoming, nil)
+	if err != nil {
+		return nil, nil, err
+	}
+	names = map[manifest.Digest]string{}
+	for i := range survey.Found {
+		if f := &survey.Found[i]; f.Kind == manifest.File && f.Other == 0 && !f.Digest.IsZero() {
+			names[f.Digest] = s.at(f.Path)
+		}
+	}
+	for i := range result.Changes {
+		c := &result.Changes[i]
+		if !c.Sends() {
+			continue
+		}
+		name := storeName(kept, c.Want.Digest, 1)
+		if size, ok := store[name]; ok && size == c.Want.Size {
+			names[c.Want.Digest] = s.inRecord(name)
+		} else if size, ok := staged[storeName(incoming, c.Want.Digest, 1)]; ok && size == c.Want.Size && names[c.Want.Digest] == "" {
+			names[c.Want.Digest] = s.inRecord(storeName(incoming, c.Want.Digest, 1))
+		}
+		if names[c.Want.Digest] == "" {
+			missing = append(missing, c.Path)
+		}
+	}
+	return names, missing, nil
+}
+
+// Read opens a name that Held gave.
+func (s *Site) Read(ctx context.Context, name string) (io.ReadCloser, error) {
+	return s.fs.Open(ctx, name)
+}
+
+// ReadPath opens a file of the site.
+func (s *Site) ReadPath(ctx context.Context, path string) (io.ReadCloser, error) {
+	if err := manifest.CheckPath(path); err != nil {
+		return nil, &fs.PathError{Op: "open", Path: path, Err: err}
+	}
+	return s.fs.Open(ctx, s.at(path))
+}
