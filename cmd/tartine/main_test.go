@@ -20,7 +20,7 @@ import (
 )
 
 func TestMain(m *testing.M) {
-	testscript.Main(m, map[string]func(){"tartine": func() { os.Exit(run()) }})
+	testscript.Main(m, map[string]func(){"tartine": func() { os.Exit(run()) }, "tartine-victim": victim})
 }
 
 // commands are what the stories need beside the program and testscript's own.

@@ -244,6 +244,7 @@ func (a *app) applyTargetFlags(out *target.Settings) {
 		out.Jobs = a.flags.jobs
 	}
 	out.KnownHosts = a.flags.knownHosts
+	out.Between = a.build.Between
 }
 
 func hasTarget(s *config.Settings, name string) bool {

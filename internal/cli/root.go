@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"tartine/internal/fsys"
 	"tartine/internal/render"
 )
 
@@ -29,6 +30,9 @@ const (
 // Build says which program this is.
 type Build struct {
 	Version, Commit string
+	// Between, when it is set, puts something between every site and the place where it stands. Tests attack the program
+	// from there.
+	Between func(fsys.FS) fsys.FS
 }
 
 func (b Build) String() string {

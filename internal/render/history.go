@@ -111,5 +111,5 @@ func (p *Printer) TextDifference(path, there, here string) {
 		p.Warn("%s cannot be compared line by line: %v", Name(path), err)
 		return
 	}
-	p.printf("%s", text)
+	p.printf("%s\n", strings.TrimRight(text, " \n"))
 }

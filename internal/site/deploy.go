@@ -173,6 +173,9 @@ func (s *Site) tidy(ctx context.Context, p *publish) error {
 	if err := s.forgetOld(ctx, p.number, p.plan.History); err != nil {
 		return err
 	}
+	if err := s.sweepLocks(ctx); err != nil {
+		return err
+	}
 	if len(p.failed) > 0 {
 		return nil // what is staged is still wanted
 	}

@@ -9,13 +9,16 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"strings"
 	"sync"
 	"time"
 
 	"tartine/internal/fsys"
 )
 
-// The lock is a file that only one can make. Its holder renews it while it lives, so a lock that has run out was left
+// The lock is a file that only one can make: it is written under a name of its own and then linked, so that it is never
+// there without saying who holds it. (Where the far end cannot link it is made in place; one that was cut short then
+// counts as held for the length of a lease.) Its holder renews it while it lives, so a lock that has run out was left
 // by one that died. To take such a lock over, a second file is made that is named after the dead lock's token: only
 // one can make that one either, and it replaces the lock only if it still holds that token. So of several who find a
 // dead lock one gets it, and a lock that somebody got in the meantime is never replaced.
@@ -184,15 +187,47 @@ func (s *Site) putLock(ctx context.Context, name string, me *Holder, fresh bool)
 	if err != nil {
 		return err
 	}
-	if fresh {
-		_, err := s.fs.Put(ctx, s.inRecord(name), bytes.NewReader(text), fsys.Attr{Mode: 0o600, New: true})
-		return err
-	}
-	own := s.inRecord("lock." + me.Token)
+	own := s.inRecord(ownLock + me.Token)
 	if _, err := s.fs.Put(ctx, own, bytes.NewReader(text), fsys.Attr{Mode: 0o600}); err != nil {
 		return err
 	}
-	return s.fs.Rename(ctx, own, s.inRecord(name))
+	if !fresh {
+		return s.fs.Rename(ctx, own, s.inRecord(name))
+	}
+	defer s.fs.Remove(context.WithoutCancel(ctx), own)
+	err = fsys.ErrUnsupported
+	if linker, ok := s.fs.(fsys.Linker); ok {
+		err = linker.Link(ctx, own, s.inRecord(name))
+	}
+	if err == nil || errors.Is(err, fs.ErrExist) || errors.Is(err, fsys.ErrLost) {
+		return err
+	}
+	_, err = s.fs.Put(ctx, s.inRecord(name), bytes.NewReader(text), fsys.Attr{Mode: 0o600, New: true})
+	return err
+}
+
+// ownLock begins the name under which a lock is written before it takes its place.
+const ownLock = "lock.by."
+
+// sweepLocks removes what runs that died left of their locks. It is called by the holder, whose own lock tells what
+// the time is at the far end.
+func (s *Site) sweepLocks(ctx context.Context) error {
+	now, err := s.fs.Lstat(ctx, s.inRecord("lock"))
+	if err != nil {
+		return err
+	}
+	list, err := s.fs.List(ctx, s.record)
+	if err != nil {
+		return err
+	}
+	for _, info := range list {
+		if strings.HasPrefix(info.Name, "lock.") && now.ModTime.Sub(info.ModTime) > 2*lease {
+			if err := s.fs.Remove(ctx, s.inRecord(info.Name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 func (s *Site) renew(ctx context.Context, me *Holder) error {

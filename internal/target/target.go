@@ -29,7 +29,15 @@ type Settings struct {
 	KnownHosts string
 	Password   func() (string, error)
 	Jobs       int
-	History    int // how many deployments are kept; 0: the usual
+	History    int                   // how many deployments are kept; 0: the usual
+	Between    func(fsys.FS) fsys.FS // put between the site and its place; nil: nothing
+}
+
+func (s *Settings) between(f fsys.FS) fsys.FS {
+	if s.Between != nil {
+		return s.Between(f)
+	}
+	return f
 }
 
 // Open connects and opens the site. The site must be closed.
@@ -106,7 +114,7 @@ func openFolder(ctx context.Context, s Settings) (*Opened, error) {
 	if err != nil {
 		return nil, asRootError(s.Address.Path, err)
 	}
-	opened, err := site.Open(ctx, f, p.root, s.Address.Path, s.Jobs)
+	opened, err := site.Open(ctx, s.between(f), p.root, s.Address.Path, s.Jobs)
 	if err != nil {
 		f.Close()
 		return nil, err
@@ -155,7 +163,7 @@ func openSFTP(ctx context.Context, s Settings) (*Opened, error) {
 			exec = nil // sftp:// means SFTP alone
 		}
 		var opened *site.Site
-		if opened, err = site.Open(ctx, sftpfs.New(transfer, p.base, exec), p.root, root, s.Jobs); err == nil {
+		if opened, err = site.Open(ctx, s.between(sftpfs.New(transfer, p.base, exec)), p.root, root, s.Jobs); err == nil {
 			return &Opened{opened, closeAll}, nil
 		}
 	}

@@ -70,6 +70,9 @@ func Start(t testing.TB, extra ...string) *Server {
 	return s
 }
 
+// Process gives the id of the server's process. Each connection is served by a child of it.
+func (s *Server) Process() int { return s.process.Pid }
+
 func missing(t testing.TB, what string) {
 	t.Helper()
 	if os.Getenv("CI") != "" {

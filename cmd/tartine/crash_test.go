@@ -1,0 +1,326 @@
+//go:build linux
+
+package main
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tartine/internal/cli"
+	"tartine/internal/connect/sshdtest"
+	"tartine/internal/demo"
+	"tartine/internal/fsys"
+	"tartine/internal/fsys/fsystest"
+)
+
+// victim is the program, with something between it and the site that, at the n-th operation, kills it or the server
+// that it talks to. An operation is anything that is asked of the file system there, and the middle of each file.
+func victim() {
+	at, err := strconv.ParseInt(os.Getenv("KILL_AT"), 10, 64)
+	if err != nil {
+		panic(err)
+	}
+	server, _ := strconv.Atoi(os.Getenv("KILL_SERVER")) // 0: the program itself
+	var count atomic.Int64
+	tick := func() {
+		if count.Add(1) != at {
+			return
+		}
+		if server == 0 {
+			_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
+			select {}
+		}
+		killChildren(server)
+	}
+	between := func(f fsys.FS) fsys.FS {
+		return &fsystest.Between{FS: f,
+			Before: func(string, ...string) error { tick(); return nil },
+			Cut:    func(_ string, content io.Reader) io.Reader { return &inTheMiddle{in: content, tick: tick} }}
+	}
+	status := cli.Run(context.Background(), cli.Build{Version: "victim", Between: between}, os.Args[1:], os.Stdin, os.Stdout, os.Stderr)
+	if report := os.Getenv("COUNT_TO"); report != "" {
+		if err := os.WriteFile(report, []byte(strconv.FormatInt(count.Load(), 10)), 0o644); err != nil {
+			panic(err)
+		}
+	}
+	os.Exit(status)
+}
+
+// inTheMiddle hands content on in two halves, so to speak: a few bytes first, then an operation, then the rest.
+type inTheMiddle struct {
+	in   io.Reader
+	tick func()
+	half bool
+}
+
+func (r *inTheMiddle) Read(p []byte) (int, error) {
+	if !r.half {
+		r.half = true
+		return r.in.Read(p[:min(len(p), 100)])
+	}
+	r.tick()
+	return r.in.Read(p)
+}
+
+// killChildren kills what a process has started, and what that has.
+func killChildren(parent int) {
+	tasks, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/children", parent))
+	for _, task := range tasks {
+		text, _ := os.ReadFile(task)
+		for child := range strings.FieldsSeq(string(text)) {
+			if id, err := strconv.Atoi(child); err == nil {
+				killChildren(id)
+				_ = syscall.Kill(id, syscall.SIGKILL)
+			}
+		}
+	}
+}
+
+// editions is a site in two editions that share hardly a page: in the second the style sheet has another name.
+type editions struct {
+	dir    string               // holds one and two, as folders of content
+	states [2]map[string]string // path to content, as deployed
+}
+
+func makeEditions(t *testing.T) *editions {
+	e := &editions{dir: t.TempDir()}
+	for i, name := range []string{"one", "two"} {
+		root := filepath.Join(e.dir, name)
+		unpacked := t.TempDir()
+		require.NoError(t, demo.Unpack(unpacked))
+		require.NoError(t, os.Rename(filepath.Join(unpacked, "site"), root))
+		require.NoError(t, os.MkdirAll(filepath.Join(root, "img"), 0o755))
+		require.NoError(t, os.Rename(filepath.Join(unpacked, "plates"), filepath.Join(root, "img", "plates")))
+		if i == 1 {
+			e.makeSecond(t, root)
+		}
+		e.states[i] = readTree(t, root)
+	}
+	return e
+}
+
+func (e *editions) makeSecond(t *testing.T, root string) {
+	require.NoError(t, os.Rename(filepath.Join(root, "css", "rock.css"), filepath.Join(root, "css", "rock-2.css")))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "img", "plates", "puffin.svg"), []byte("<svg>another puffin</svg>"), 0o644))
+	require.NoError(t, os.RemoveAll(filepath.Join(root, "tides", "2026-01.json")))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "tides", "large.bin"), bytes.Repeat([]byte("tide"), 100_000), 0o644))
+	for name := range readTree(t, root) {
+		if strings.HasSuffix(name, ".html") {
+			full := filepath.Join(root, name)
+			page, err := os.ReadFile(full)
+			require.NoError(t, err)
+			text := strings.ReplaceAll(string(page), "css/rock.css", "css/rock-2.css")
+			text = strings.ReplaceAll(text, `<a href="tides/2026-01.json">JSON</a>`, `<a href="tides/large.bin">all</a>`)
+			require.NoError(t, os.WriteFile(full, []byte(text), 0o644))
+		}
+	}
+}
+
+func readTree(t *testing.T, root string) map[string]string {
+	out := map[string]string{}
+	require.NoError(t, filepath.WalkDir(root, func(name string, entry os.DirEntry, err error) error {
+		if err != nil || entry.IsDir() {
+			return err
+		}
+		content, err := os.ReadFile(name)
+		relative, _ := filepath.Rel(root, name)
+		out[filepath.ToSlash(relative)] = string(content)
+		return err
+	}))
+	return out
+}
+
+var reference = regexp.MustCompile(`(?:href|src)="([^"]+)"`)
+
+// checkVisible fails when a visitor could meet anything but whole files of one of the editions, or a page whose
+// pictures or styles are not there.
+func (e *editions) checkVisible(t *testing.T, root string, what string) {
+	stands := readTree(t, root)
+	for name, content := range stands {
+		if content != e.states[0][name] && content != e.states[1][name] {
+			t.Fatalf("%s: %s is neither old nor new", what, name)
+		}
+		if !strings.HasSuffix(name, ".html") {
+			continue
+		}
+		for _, match := range reference.FindAllStringSubmatch(content, -1) {
+			if to := path.Join(path.Dir(name), match[1]); stands[to] == "" {
+				t.Fatalf("%s: %s refers to %s, which is not there", what, name, to)
+			}
+		}
+	}
+}
+
+// attack is one way to deploy the second edition over the first and be killed on the way.
+type attack struct {
+	*editions
+	folder string // where the site stands, on this machine
+	target string
+	flags  []string
+	server int // the process whose children are killed; 0: the program is
+}
+
+func (a *attack) root() string { return filepath.Join(a.folder, "gannet") }
+
+func (a *attack) run(t *testing.T, program string, env []string, args ...string) (stdout string, err error) {
+	cmd := exec.Command(program, append(args, a.flags...)...)
+	cmd.Env = append(os.Environ(), env...)
+	cmd.Dir = a.dir
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	err = cmd.Run()
+	if err != nil {
+		err = fmt.Errorf("%w: %s", err, errs.String())
+	}
+	return out.String(), err
+}
+
+// reset puts the first edition in place, as deployed.
+func (a *attack) reset(t *testing.T, pristine string) {
+	for _, name := range []string{"gannet", ".gannet.tartine"} {
+		require.NoError(t, os.RemoveAll(filepath.Join(a.folder, name)))
+		out, err := exec.Command("cp", "-a", filepath.Join(pristine, name), a.folder).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+	}
+}
+
+// at kills at one operation, or after some time, and tells whether anything was killed. Then it looks at the ruins and
+// has the next run mend them.
+func (a *attack) at(t *testing.T, pristine string, n int64, after time.Duration) bool {
+	a.reset(t, pristine)
+	what := fmt.Sprintf("killed at operation %d", n)
+	var err error
+	if n > 0 {
+		env := []string{fmt.Sprint("KILL_AT=", n), fmt.Sprint("KILL_SERVER=", a.server)}
+		_, err = a.run(t, "tartine-victim", env, "deploy", "--source", "two", a.target)
+	} else {
+		what = fmt.Sprint("killed after ", after)
+		cmd := exec.Command("tartine", append([]string{"deploy", "--source", "two", a.target}, a.flags...)...)
+		cmd.Dir = a.dir
+		require.NoError(t, cmd.Start())
+		timer := time.AfterFunc(after, func() { _ = cmd.Process.Kill() })
+		err = cmd.Wait()
+		timer.Stop()
+	}
+	killed := err != nil
+	a.checkVisible(t, a.root(), what)
+	whole := a.staged(t)
+
+	out, err := a.run(t, "tartine", nil, "deploy", "--source", "two", "--format", "json", a.target)
+	require.NoError(t, err, what)
+	var result struct {
+		Sent         int `json:"sent_files"`
+		New, Changed int
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &result), what)
+	require.LessOrEqual(t, result.Sent, max(result.New+result.Changed-whole, 0), "%s: %d files were staged, and some of them sent again", what, whole)
+	require.Equal(t, a.states[1], readTree(t, a.root()), what)
+	_, err = a.run(t, "tartine", nil, "verify", a.target)
+	require.NoError(t, err, what)
+	return killed
+}
+
+// staged counts the files that stand staged whole.
+func (a *attack) staged(t *testing.T) (whole int) {
+	for name, content := range readTree(t, filepath.Join(a.folder, ".gannet.tartine", "incoming")) {
+		if base := path.Base(name); digestOf(content) == base {
+			whole++
+		}
+	}
+	return whole
+}
+
+func digestOf(content string) string {
+	sum := sha256.Sum256([]byte(content))
+	return hex.EncodeToString(sum[:])
+}
+
+// prepare deploys the first edition, keeps a copy of it, and counts the operations of deploying the second.
+func (a *attack) prepare(t *testing.T) (pristine string, operations int64) {
+	_, err := a.run(t, "tartine", nil, "deploy", "--source", "one", a.target)
+	require.NoError(t, err)
+	pristine = t.TempDir()
+	for _, name := range []string{"gannet", ".gannet.tartine"} {
+		out, err := exec.Command("cp", "-a", filepath.Join(a.folder, name), pristine).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+	}
+	counted := filepath.Join(t.TempDir(), "count")
+	_, err = a.run(t, "tartine-victim", []string{"KILL_AT=-1", "COUNT_TO=" + counted}, "deploy", "--source", "two", a.target)
+	require.NoError(t, err)
+	text, err := os.ReadFile(counted)
+	require.NoError(t, err)
+	operations, err = strconv.ParseInt(string(text), 10, 64)
+	require.NoError(t, err)
+	return pristine, operations
+}
+
+// storm attacks at as many operations as asked, evenly spread, and at as many random times.
+func (a *attack) storm(t *testing.T, points, random int) (killed int) {
+	pristine, operations := a.prepare(t)
+	step := max(operations/int64(points), 1)
+	for n := int64(1); n <= operations; n += step {
+		if a.at(t, pristine, n, 0) {
+			killed++
+		}
+	}
+	for range random {
+		if a.at(t, pristine, 0, time.Duration(rand.Int64N(int64(60*time.Millisecond)))) {
+			killed++
+		}
+	}
+	return killed
+}
+
+// TestKilledAnywhere is the proof of the promise that the site is whole whatever happens.
+func TestKilledAnywhere(t *testing.T) {
+	local, remote, random := 250, 20, 20
+	if testing.Short() {
+		local, remote, random = 12, 4, 4
+	}
+	t.Setenv("XDG_CACHE_HOME", t.TempDir())
+	e := makeEditions(t)
+	total := 0
+
+	folder := t.TempDir()
+	a := &attack{editions: e, folder: folder, target: filepath.Join(folder, "gannet")}
+	killed := a.storm(t, local, random)
+	t.Logf("in a folder, the program killed: %d points", killed)
+	total += killed
+
+	server := sshdtest.Start(t)
+	user := sshdtest.Users(t)[0]
+	for _, who := range []string{"program", "server's process"} {
+		folder := sshdtest.Folder(t, user)
+		a := &attack{editions: e, folder: folder, target: fmt.Sprintf("ssh://%s@127.0.0.1:%d%s/gannet", user, server.Port, folder),
+			flags: []string{"--identity", server.Identity, "--known-hosts", server.KnownHosts}}
+		if who != "program" {
+			a.server = server.Process()
+		}
+		killed := a.storm(t, remote, 0)
+		t.Logf("over SSH, the %s killed: %d points", who, killed)
+		total += killed
+	}
+	t.Logf("%d points in all, and the site was whole at each of them", total)
+	if !testing.Short() {
+		require.GreaterOrEqual(t, total, 200)
+	}
+}
