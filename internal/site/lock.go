@@ -147,6 +147,9 @@ func (s *Site) claim(ctx context.Context, me *Holder) error {
 		return err
 	}
 	holder, err := s.holder(ctx)
+	if errors.Is(err, fs.ErrNotExist) {
+		return s.claim(ctx, me) // it was given back in this moment
+	}
 	if err != nil {
 		return err
 	}
@@ -162,6 +165,9 @@ func (s *Site) claim(ctx context.Context, me *Holder) error {
 	}
 	defer s.fs.Remove(ctx, s.inRecord(marker))
 	again, err := s.holder(ctx)
+	if errors.Is(err, fs.ErrNotExist) {
+		return s.claim(ctx, me)
+	}
 	if err != nil {
 		return err
 	}

@@ -245,8 +245,11 @@ func (l *layout) emptied(plan *Plan) []step {
 		if c.Want != nil || c.Status == diff.Stray && !plan.RemoveStrays {
 			continue
 		}
-		for dir, _ := fsys.Split(c.Path); dir != "." && !seen[dir] && !l.folders[dir] && !l.leaves[dir]; dir, _ = fsys.Split(dir) {
+		for dir, _ := fsys.Split(c.Path); dir != "." && !seen[dir] && !l.folders[dir]; dir, _ = fsys.Split(dir) {
 			seen[dir] = true
+			if l.leaves[dir] || l.belowLeaf(dir) {
+				continue // it had to go before what stands in its place came
+			}
 			steps = append(steps, step{Do: doClear, Path: dir})
 		}
 	}
@@ -356,26 +359,61 @@ func (s *Site) do(ctx context.Context, st step) error {
 		}
 		return err
 	case doRemove:
-		if st.Keep != "" {
-			if err := s.fs.Rename(ctx, name, s.inRecord(st.Keep)); err == nil || errors.Is(err, fs.ErrNotExist) || errors.Is(err, fsys.ErrLost) {
-				return ignoreMissing(err)
-			}
-		}
-		if err := s.fs.Remove(ctx, name); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
+		return s.remove(ctx, st)
 	case doClear:
-		info, err := s.fs.Lstat(ctx, name)
-		if err == nil && info.Mode.IsDir() { // Remove would take a file too
-			err = s.fs.Remove(ctx, name)
-		}
-		if errors.Is(err, fsys.ErrLost) {
-			return err // else it is gone, or not empty, and stays
-		}
+		return s.clear(ctx, name)
 	default:
 		return fmt.Errorf("the journal has an unknown step %q", st.Do)
 	}
+}
+
+// remove removes a file or link, or moves it to the kept store.
+func (s *Site) remove(ctx context.Context, st step) error {
+	name := s.at(st.Path)
+	if st.Keep != "" {
+		if err := s.fs.Rename(ctx, name, s.inRecord(st.Keep)); err == nil || errors.Is(err, fs.ErrNotExist) || errors.Is(err, fsys.ErrLost) {
+			return ignoreMissing(err)
+		}
+	}
+	if err := s.fs.Remove(ctx, name); err != nil {
+		return s.ignoreGone(ctx, name, err)
+	}
 	return nil
+}
+
+// ignoreGone passes over an error about a name that is gone, perhaps because what was a folder above it is one no more.
+func (s *Site) ignoreGone(ctx context.Context, name string, err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	for dir, _ := fsys.Split(name); dir != "."; dir, _ = fsys.Split(dir) {
+		if info, failed := s.fs.Lstat(ctx, dir); failed == nil {
+			if !info.Mode.IsDir() {
+				return nil
+			}
+			break
+		}
+	}
+	return err
+}
+
+// clear removes a folder if it is empty. One that is not stays, and so does what is no folder.
+func (s *Site) clear(ctx context.Context, name string) error {
+	info, err := s.fs.Lstat(ctx, name)
+	if err != nil {
+		return s.ignoreGone(ctx, name, err)
+	}
+	if !info.Mode.IsDir() { // Remove would take a file too
+		return nil
+	}
+	err = s.fs.Remove(ctx, name)
+	if err == nil || errors.Is(err, fs.ErrNotExist) || errors.Is(err, fsys.ErrLost) {
+		return ignoreMissing(err)
+	}
+	if list, failed := s.fs.List(ctx, name); failed == nil && len(list) > 0 {
+		return nil
+	}
+	return err
 }
 
 // keep gives what is about to be replaced a second name in the kept store. Where the far end cannot do that the content

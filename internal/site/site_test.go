@@ -656,3 +656,13 @@ func TestTooLittleRoomIsFoundBeforeAnythingIsSent(t *testing.T) {
 type crammed struct{ *osfs.FS }
 
 func (crammed) FreeSpace(context.Context) (int64, error) { return 3, nil }
+
+var errLost = fmt.Errorf("cut: %w", fsys.ErrLost)
+
+// nothingToOpen fails the test when content is asked for.
+func nothingToOpen(t *testing.T) func(string) (io.ReadCloser, error) {
+	return func(path string) (io.ReadCloser, error) {
+		t.Errorf("%s is asked for, which should not be sent", path)
+		return nil, errors.New("nothing to send")
+	}
+}
