@@ -40,9 +40,15 @@ func victim() {
 		panic(err)
 	}
 	server, _ := strconv.Atoi(os.Getenv("KILL_SERVER")) // 0: the program itself
-	var count atomic.Int64
+	var count, since atomic.Int64
+	once := os.Getenv("KILL_ONCE_THERE") // a file: it is killed at the second operation after that has come
 	tick := func() {
-		if count.Add(1) != at {
+		there := false
+		if once != "" {
+			_, err := os.Stat(once)
+			there = err == nil && since.Add(1) == 2
+		}
+		if count.Add(1) != at && !there {
 			return
 		}
 		if server == 0 {

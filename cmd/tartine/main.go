@@ -16,9 +16,9 @@ var (
 	commit  = "unknown"
 )
 
-func main() { os.Exit(run()) }
+func main() { os.Exit(run(cli.Build{Version: version, Commit: commit})) }
 
-func run() int {
+func run(build cli.Build) int {
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	signals := make(chan os.Signal, 2)
@@ -29,5 +29,5 @@ func run() int {
 		<-signals
 		os.Exit(cli.ExitInterrupted) // at once
 	}()
-	return cli.Run(ctx, cli.Build{Version: version, Commit: commit}, os.Args[1:], os.Stdin, os.Stdout, os.Stderr)
+	return cli.Run(ctx, build, os.Args[1:], os.Stdin, os.Stdout, os.Stderr)
 }

@@ -3,6 +3,7 @@
 package main
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -13,24 +14,62 @@ import (
 	"strconv"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/rogpeppe/go-internal/testscript"
 
+	"tartine/internal/cli"
 	"tartine/internal/connect/sshdtest"
+	"tartine/internal/fsys"
+	"tartine/internal/fsys/fsystest"
 )
 
 func TestMain(m *testing.M) {
-	testscript.Main(m, map[string]func(){"tartine": func() { os.Exit(run()) }, "tartine-victim": victim})
+	testscript.Main(m, map[string]func(){
+		"tartine": main, "tartine-victim": victim, "tartine-slow": func() { os.Exit(run(cli.Build{Between: slow})) }})
 }
 
 // commands are what the stories need beside the program and testscript's own.
 var commands = map[string]func(ts *testscript.TestScript, neg bool, args []string){
 	"flipbit": flipBit, "stamp": stamp, "untouched": untouched, "mkfifo": makePipe, "badname": badName, "closedport": closedPort, "silentport": silentPort,
-	"exits": exits, "cutproxy": cutProxy,
+	"exits": exits, "cutproxy": cutProxy, "until": until, "smalldisk": smallDisk,
+}
+
+// slow makes each operation at a site take its time, so that there is time to interrupt. It does not tell how much
+// room there is.
+func slow(f fsys.FS) fsys.FS {
+	return &fsystest.Between{FS: noSpace{f}, Before: func(string, ...string) error { time.Sleep(30 * time.Millisecond); return nil }}
+}
+
+// noSpace hides how much may still be written.
+type noSpace struct{ fsys.FS }
+
+func (n noSpace) Link(ctx context.Context, from, to string) error {
+	return n.FS.(fsys.Linker).Link(ctx, from, to)
+}
+
+// until PATTERN waits until a file matches it.
+func until(ts *testscript.TestScript, _ bool, args []string) {
+	for range 1000 {
+		if found, _ := filepath.Glob(ts.MkAbs(args[0])); len(found) > 0 {
+			return
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	ts.Fatalf("%s never came", args[0])
+}
+
+// smalldisk DIR OPTION mounts a memory disk, with an option such as size=1m, until the story ends.
+func smallDisk(ts *testscript.TestScript, _ bool, args []string) {
+	dir := ts.MkAbs(args[0])
+	ts.Check(os.MkdirAll(dir, 0o755))
+	ts.Check(syscall.Mount("tmpfs", dir, "tmpfs", 0, args[1]))
+	ts.Defer(func() { _ = syscall.Unmount(dir, syscall.MNT_DETACH) })
 }
 
 func TestStories(t *testing.T) {
-	testscript.Run(t, testscript.Params{Dir: "testdata/script", Cmds: commands, Setup: setUp})
+	condition := func(cond string) (bool, error) { return cond == "root" && os.Getuid() == 0, nil }
+	testscript.Run(t, testscript.Params{Dir: "testdata/script", Cmds: commands, Condition: condition, Setup: setUp})
 }
 
 // TestStoriesOverSSH tells the stories of ssh/ for each kind of user against OpenSSH's server.

@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"strings"
@@ -10,7 +11,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tartine/internal/config"
 	"tartine/internal/deploy"
 	"tartine/internal/render"
 	"tartine/internal/site"
@@ -67,7 +67,7 @@ func (a *app) deployCommand() *cobra.Command {
 func (a *app) deploy(ctx context.Context, l *looking, own deployFlags) error {
 	p := a.printer()
 	own.options.Generator, own.options.Origin = a.build.String(), origin(ctx, l.from.sources)
-	own.options.History, own.options.Last = l.history, lastOf(l.from.settings)
+	own.options.History, own.options.Last = l.history, l.from.last
 	if l.Survey.Unfinished {
 		p.Warn("an earlier publish at this site is not finished yet")
 	}
@@ -101,6 +101,14 @@ func (a *app) deploy(ctx context.Context, l *looking, own deployFlags) error {
 	out, err := a.withProgress(ctx, func(watch *site.Watch) (*site.Outcome, error) {
 		return deploy.Run(ctx, l.site, l.Comparison, own.options, watch)
 	})
+	var overtaken *site.OvertakenError
+	if errors.As(err, &overtaken) && own.options.Wait > 0 {
+		fmt.Fprintf(a.stderr, "%-8s  deployment %d was published in the meantime; comparing anew\n", "again", overtaken.Found)
+		if err := l.again(ctx); err != nil {
+			return err
+		}
+		return a.deploy(ctx, l, own)
+	}
 	if err != nil {
 		return err
 	}
@@ -112,14 +120,6 @@ func (a *app) deploy(ctx context.Context, l *looking, own deployFlags) error {
 	}
 	p.Deployed(l.heading, l.Comparison, out, time.Since(own.options.Started))
 	return nil
-}
-
-// lastOf gives the patterns of what is published last, or nil for the usual ones.
-func lastOf(s *config.Settings) (out []string) {
-	for _, pattern := range s.Last {
-		out = append(out, pattern.Value)
-	}
-	return out
 }
 
 // withProgress shows how a deployment goes on.

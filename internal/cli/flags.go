@@ -81,6 +81,7 @@ type loaded struct {
 	sources  []content.Source
 	rules    []*filter.Rule // all that were made for the sources
 	scan     content.Options
+	last     []*filter.Rule // what is published last; nil: the usual
 }
 
 func (a *app) load() (l loaded, err error) {
@@ -90,8 +91,12 @@ func (a *app) load() (l loaded, err error) {
 	if l.sources, l.rules, err = a.sources(l.settings); err != nil {
 		return l, err
 	}
-	l.scan, err = a.scanOptions(l.settings)
-	return l, err
+	if l.scan, err = a.scanOptions(l.settings); err != nil {
+		return l, err
+	}
+	rules := &ruleMaker{}
+	l.last = rules.make(l.settings.Last, "last")
+	return l, rules.err
 }
 
 // sources gives the content's sources and the rules that were made for them.

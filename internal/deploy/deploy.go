@@ -51,11 +51,11 @@ const (
 type Options struct {
 	Compare      Compare
 	RemoveStrays bool
-	MakeRoot     bool          // make the folders above the root too
-	Partial      bool          // publish what arrived although some did not
-	Last         []string      // patterns of what is published last; nil: DefaultLast
-	History      int           // how many deployments can be rolled back to; 0: site.DefaultHistory
-	Wait         time.Duration // how long to wait for another deployment to end
+	MakeRoot     bool           // make the folders above the root too
+	Partial      bool           // publish what arrived although some did not
+	Last         []*filter.Rule // what is published last; nil: DefaultLast
+	History      int            // how many deployments can be rolled back to; 0: site.DefaultHistory
+	Wait         time.Duration  // how long to wait for another deployment to end
 	Generator    string
 	Origin       *manifest.Origin
 	Started      time.Time
@@ -257,12 +257,16 @@ func Run(ctx context.Context, s Site, c *Comparison, opt Options, watch *site.Wa
 func (c *Comparison) plan(opt Options) (*site.Plan, error) {
 	last := opt.Last
 	if last == nil {
-		last = DefaultLast
+		for _, pattern := range DefaultLast {
+			rule, err := filter.NewRule(pattern, "pages")
+			if err != nil {
+				return nil, err
+			}
+			last = append(last, rule)
+		}
 	}
-	isPage, err := pages(last)
-	if err != nil {
-		return nil, err
-	}
+	set := &filter.Set{Includes: last}
+	isPage := func(path string) bool { return set.Decide(path, false).Taken }
 	return &site.Plan{
 		Want: c.Tree.Entries, Survey: c.Survey, Result: c.Result, Keep: c.keeps(), IsPage: isPage, Open: c.open,
 		Generator: opt.Generator, Origin: opt.Origin, Started: opt.Started,
@@ -277,16 +281,4 @@ func (c *Comparison) open(path string) (io.ReadCloser, error) {
 		return nil, fmt.Errorf("%s is not part of the content", path)
 	}
 	return c.Tree.Open(i)
-}
-
-func pages(patterns []string) (func(string) bool, error) {
-	set := &filter.Set{}
-	for _, pattern := range patterns {
-		rule, err := filter.NewRule(pattern, "pages")
-		if err != nil {
-			return nil, err
-		}
-		set.Includes = append(set.Includes, rule)
-	}
-	return func(path string) bool { return set.Decide(path, false).Taken }, nil
 }
