@@ -213,6 +213,7 @@ func (a *app) target(s *config.Settings, args []string) (target.Settings, render
 			address = s.Resolve(address)
 		}
 		out.HostKey, out.Jobs, out.History = t.HostKey.Value, t.Jobs, t.Keep
+		out.Switch = t.Publish.Value == "switch"
 		if t.Identity.Value != "" {
 			out.Identity = s.Resolve(t.Identity.Value)
 		}

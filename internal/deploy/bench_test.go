@@ -37,7 +37,7 @@ func benchmarkDeploy(b *testing.B, again bool) {
 		f, err := osfs.Open(dir)
 		must(b, err)
 		defer f.Close()
-		s, err := site.Open(context.Background(), f, fmt.Sprint("www", n), "www", 0)
+		s, err := site.Open(context.Background(), f, fmt.Sprint("www", n), "www", site.Options{Jobs: 0})
 		must(b, err)
 		sources := []content.Source{{Path: filepath.Join(dir, "content"), Dest: ".", Rules: &filter.Set{}}}
 		scan := content.Options{Links: content.KeepLinks, Cache: content.NewCache(filepath.Join(dir, "cache"))}

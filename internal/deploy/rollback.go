@@ -63,7 +63,7 @@ func Rollback(ctx context.Context, s Site, b *Back, opt Options, watch *site.Wat
 	if err != nil {
 		return nil, err
 	}
-	plan.Rollback = b.Number
+	plan.Rollback, plan.Held = b.Number, b.held
 	plan.Open = func(path string) (io.ReadCloser, error) {
 		i, ok := b.Tree.Find(path)
 		if !ok {

@@ -85,6 +85,10 @@ func (p *Printer) Verified(h Heading, r *site.Report) {
 	}
 	p.printf("\n%s  %s: %d missing, %d altered, %d with another mode, %d other links, %s; %s checked\n", p.paint("differs", 10), h.target(),
 		len(r.Missing), len(r.Altered), len(r.Modes), len(r.Links), Count(len(r.Strays), "stray"), Count(r.Checked, "path"))
+	if len(r.Missing)+len(r.Altered)+len(r.Modes)+len(r.Links) == 0 {
+		p.printf("%s  tartine deploy %s --remove-strays removes what no deployment put there; --strays ignore passes it over\n", p.paint("next", 10), h.target())
+		return
+	}
 	p.printf("%s  tartine deploy %s --compare hash puts it right: it reads every file there, whatever its size and time say\n", p.paint("next", 10), h.target())
 }
 

@@ -23,90 +23,94 @@ var errFault = errors.New("a fault")
 // TestAFaultAtEveryOperation has the n-th operation fail, for every n, and everything after it work again. Whatever
 // comes of it is said, what visitors see is whole, and the next deployment puts it right.
 func TestAFaultAtEveryOperation(t *testing.T) {
-	faults := 0
-	for n := 1; ; n++ {
-		w := newWorld(t)
-		w.mustDeploy(first)
-		var mu sync.Mutex
-		count := 0
-		w.between.Before = func(string, ...string) error {
-			mu.Lock()
-			defer mu.Unlock()
-			if count++; count == n {
-				return errFault
+	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
+		faults := 0
+		for n := 1; ; n++ {
+			w := newWorld(t)
+			w.mustDeploy(first)
+			var mu sync.Mutex
+			count := 0
+			w.between.Before = func(string, ...string) error {
+				mu.Lock()
+				defer mu.Unlock()
+				if count++; count == n {
+					return errFault
+				}
+				return nil
 			}
-			return nil
+			out, err := w.deploy(second)
+			w.between.Before = func(string, ...string) error { return nil }
+			if count < n {
+				require.NoError(t, err)
+				break
+			}
+			faults++
+			for path, text := range w.stands() {
+				require.True(t, text == first[path] || text == second[path] || strings.HasSuffix(path, "/"), "fault at %d: %s", n, path)
+			}
+			if err == nil && len(out.Failed) == 0 {
+				w.verify(second) // it did without
+				continue
+			}
+			require.NoError(t, os.RemoveAll(filepath.Join(w.dir, ".www.tartine", "lock")))
+			if out != nil && slices.ContainsFunc(out.Failed, func(f site.Failure) bool { return f.Path == "old" }) {
+				// An emptied folder that could not be removed is named, and nobody's from then on.
+				require.NoError(t, os.Remove(filepath.Join(w.dir, "www", "old")))
+			}
+			w.mustDeploy(second)
+			require.Equal(t, second, w.stands(), "fault at %d", n)
+			w.verify(second)
 		}
-		out, err := w.deploy(second)
-		w.between.Before = func(string, ...string) error { return nil }
-		if count < n {
-			require.NoError(t, err)
-			break
-		}
-		faults++
-		for path, text := range w.stands() {
-			require.True(t, text == first[path] || text == second[path] || strings.HasSuffix(path, "/"), "fault at %d: %s", n, path)
-		}
-		if err == nil && len(out.Failed) == 0 {
-			w.verify(second) // it did without
-			continue
-		}
-		require.NoError(t, os.RemoveAll(filepath.Join(w.dir, ".www.tartine", "lock")))
-		if out != nil && slices.ContainsFunc(out.Failed, func(f site.Failure) bool { return f.Path == "old" }) {
-			// An emptied folder that could not be removed is named, and nobody's from then on.
-			require.NoError(t, os.Remove(filepath.Join(w.dir, "www", "old")))
-		}
-		w.mustDeploy(second)
-		require.Equal(t, second, w.stands(), "fault at %d", n)
-		w.verify(second)
-	}
-	t.Logf("%d faults", faults)
-	require.Greater(t, faults, 60)
+		t.Logf("%d faults", faults)
+		require.Greater(t, faults, 60)
+	})
 }
 
 func TestEightDeploymentsAtOnceNeverMix(t *testing.T) {
-	w := newWorld(t)
-	w.mustDeploy(first)
-	contents := make([]tree, 8)
-	for i := range contents {
-		contents[i] = tree{}
-		for j := range 10 {
-			contents[i][fmt.Sprintf("page-%d.html", j)] = fmt.Sprintf("edition %d", i)
-		}
-	}
-	var (
-		running sync.WaitGroup
-		mu      sync.Mutex
-		won     int
-	)
-	for _, content := range contents {
-		running.Go(func() {
-			_, err := w.deploy(content, func(p *site.Plan) { p.Wait = 20 * time.Millisecond })
-			var (
-				locked    *site.LockedError
-				overtaken *site.OvertakenError
-			)
-			mu.Lock()
-			defer mu.Unlock()
-			switch {
-			case err == nil:
-				won++
-			case errors.As(err, &locked), errors.As(err, &overtaken):
-			default:
-				t.Errorf("%v", err)
+	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
+		w := newWorld(t)
+		w.mustDeploy(first)
+		contents := make([]tree, 8)
+		for i := range contents {
+			contents[i] = tree{}
+			for j := range 10 {
+				contents[i][fmt.Sprintf("page-%d.html", j)] = fmt.Sprintf("edition %d", i)
 			}
-		})
-	}
-	running.Wait()
-	require.GreaterOrEqual(t, won, 1)
-	stands := w.stands()
-	require.Contains(t, contents, stands, "the result is one of the eight trees exactly")
-	w.verify(stands)
+		}
+		var (
+			running sync.WaitGroup
+			mu      sync.Mutex
+			won     int
+		)
+		for _, content := range contents {
+			running.Go(func() {
+				_, err := w.deploy(content, func(p *site.Plan) { p.Wait = 20 * time.Millisecond })
+				var (
+					locked    *site.LockedError
+					overtaken *site.OvertakenError
+				)
+				mu.Lock()
+				defer mu.Unlock()
+				switch {
+				case err == nil:
+					won++
+				case errors.As(err, &locked), errors.As(err, &overtaken):
+				default:
+					t.Errorf("%v", err)
+				}
+			})
+		}
+		running.Wait()
+		require.GreaterOrEqual(t, won, 1)
+		stands := w.stands()
+		require.Contains(t, contents, stands, "the result is one of the eight trees exactly")
+		w.verify(stands)
+	})
 }
 
 // rollback publishes a recorded deployment again.
 func (w *world) rollback(number int) (*site.Outcome, error) {
-	s, err := site.Open(w.t.Context(), w.between, "www", "www", 4)
+	s, err := w.open(w.t.Context())
 	require.NoError(w.t, err)
 	m, err := s.Deployment(w.t.Context(), number)
 	if err != nil {
@@ -117,90 +121,94 @@ func (w *world) rollback(number int) (*site.Outcome, error) {
 	rule := diff.Rule{Modes: true, TimeStep: time.Second}
 	require.NoError(w.t, s.Resolve(w.t.Context(), survey, diff.Unresolved(m.Entries, survey.Found, survey.Entries(), rule), nil))
 	result := diff.Compare(m.Entries, survey.Found, survey.Entries(), rule, nil)
-	_, missing, err := s.Held(w.t.Context(), survey, result)
+	held, missing, err := s.Held(w.t.Context(), survey, result)
 	require.NoError(w.t, err)
 	if len(missing) > 0 {
 		return nil, fmt.Errorf("%w: %q", errGone, missing)
 	}
-	return s.Deploy(w.t.Context(), &site.Plan{Want: m.Entries, Survey: survey, Result: result, Rollback: number, Open: nothingToOpen(w.t)}, &site.Watch{})
+	return s.Deploy(w.t.Context(), &site.Plan{Want: m.Entries, Survey: survey, Result: result, Rollback: number, Held: held, Open: nothingToOpen(w.t)}, &site.Watch{})
 }
 
 var errGone = errors.New("content is not kept")
 
 func TestRollbackSendsNothing(t *testing.T) {
-	w := newWorld(t)
-	w.mustDeploy(first)
-	w.mustDeploy(second)
-	w.mustDeploy(tree{"index.html": "third"})
-	for _, step := range []struct {
-		number int
-		want   tree
-	}{{1, first}, {2, second}, {3, tree{"index.html": "third"}}, {4, first}} {
-		out, err := w.rollback(step.number)
-		require.NoError(t, err)
-		require.Empty(t, out.Failed)
-		require.Zero(t, out.SentBytes)
-		require.True(t, out.Verified)
-		require.Equal(t, step.want, w.stands())
-		w.verify(step.want)
-	}
-	_, err := w.rollback(1)
-	var gone *site.NotKeptError
-	require.ErrorAs(t, err, &gone)
-	require.Equal(t, []int{3, 4, 5, 6, 7}, gone.Kept)
+	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
+		w := newWorld(t)
+		w.mustDeploy(first)
+		w.mustDeploy(second)
+		w.mustDeploy(tree{"index.html": "third"})
+		for _, step := range []struct {
+			number int
+			want   tree
+		}{{1, first}, {2, second}, {3, tree{"index.html": "third"}}, {4, first}} {
+			out, err := w.rollback(step.number)
+			require.NoError(t, err)
+			require.Empty(t, out.Failed)
+			require.Zero(t, out.SentBytes)
+			require.True(t, out.Verified)
+			require.Equal(t, step.want, w.stands())
+			w.verify(step.want)
+		}
+		_, err := w.rollback(1)
+		var gone *site.NotKeptError
+		require.ErrorAs(t, err, &gone)
+		require.Equal(t, []int{3, 4, 5, 6, 7}, gone.Kept)
+	})
 }
 
 // TestAnySequence deploys, edits at the site, rolls back and cuts, in any order. After every step what stands is what
 // is recorded but for the edits, and every deployment that is recorded can be rolled back to.
 func TestAnySequence(t *testing.T) {
-	rapid.Check(t, func(r *rapid.T) {
-		w := newWorld(t)
-		w.mustDeploy(tree{"index.html": "start"})
-		past := map[int]tree{1: {"index.html": "start"}}
-		latest, edited := 1, false
-		for range rapid.IntRange(1, 6).Draw(r, "steps") {
-			switch rapid.SampledFrom([]string{"deploy", "deploy", "edit", "rollback", "cut"}).Draw(r, "step") {
-			case "deploy":
-				content := anyTree().Draw(r, "content")
-				if len(content) == 0 {
-					continue
-				}
-				out := w.mustDeploy(content)
-				latest = out.Number
-				past[latest] = content
-				w.verify(content)
-			case "edit":
-				for path := range w.stands() {
-					if !strings.HasSuffix(path, "/") {
-						name := filepath.Join(w.dir, "www", path)
-						require.NoError(t, os.RemoveAll(name))
-						require.NoError(t, os.WriteFile(name, []byte("edited by hand"), 0o644))
-						edited = true
-						break
+	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
+		rapid.Check(t, func(r *rapid.T) {
+			w := newWorld(t)
+			w.mustDeploy(tree{"index.html": "start"})
+			past := map[int]tree{1: {"index.html": "start"}}
+			latest, edited := 1, false
+			for range rapid.IntRange(1, 6).Draw(r, "steps") {
+				switch rapid.SampledFrom([]string{"deploy", "deploy", "edit", "rollback", "cut"}).Draw(r, "step") {
+				case "deploy":
+					content := anyTree().Draw(r, "content")
+					if len(content) == 0 {
+						continue
+					}
+					out := w.mustDeploy(content)
+					latest = out.Number
+					past[latest] = content
+					w.verify(content)
+				case "edit":
+					for path := range w.stands() {
+						if !strings.HasSuffix(path, "/") {
+							name := filepath.Join(w.dir, "www", path)
+							require.NoError(t, os.RemoveAll(name))
+							require.NoError(t, os.WriteFile(name, []byte("edited by hand"), 0o644))
+							edited = true
+							break
+						}
+					}
+				case "rollback":
+					to := rapid.IntRange(max(latest-site.DefaultHistory+1, 1), latest).Draw(r, "to")
+					out, err := w.rollback(to)
+					if edited && errors.Is(err, errGone) {
+						continue // the edit destroyed it
+					}
+					require.NoError(t, err)
+					require.Empty(t, out.Failed)
+					latest = out.Number
+					past[latest] = past[to]
+					w.verify(past[to])
+				case "cut":
+					w.cutOnce(rapid.IntRange(1, 120).Draw(r, "operation"), tree{"index.html": "cut", "a": "cut"})
+					s, plan, err := w.plan(t.Context(), tree{})
+					require.NoError(t, err)
+					require.NotNil(t, s)
+					if number := plan.Survey.Number(); number > latest {
+						latest = number
+						past[latest] = tree{"index.html": "cut", "a": "cut"}
 					}
 				}
-			case "rollback":
-				to := rapid.IntRange(max(latest-site.DefaultHistory+1, 1), latest).Draw(r, "to")
-				out, err := w.rollback(to)
-				if edited && errors.Is(err, errGone) {
-					continue // the edit destroyed it
-				}
-				require.NoError(t, err)
-				require.Empty(t, out.Failed)
-				latest = out.Number
-				past[latest] = past[to]
-				w.verify(past[to])
-			case "cut":
-				w.cutOnce(rapid.IntRange(1, 120).Draw(r, "operation"), tree{"index.html": "cut", "a": "cut"})
-				s, plan, err := w.plan(t.Context(), tree{})
-				require.NoError(t, err)
-				require.NotNil(t, s)
-				if number := plan.Survey.Number(); number > latest {
-					latest = number
-					past[latest] = tree{"index.html": "cut", "a": "cut"}
-				}
 			}
-		}
+		})
 	})
 }
 

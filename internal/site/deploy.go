@@ -25,12 +25,13 @@ type Plan struct {
 	Generator    string
 	Origin       *manifest.Origin
 	RemoveStrays bool
-	MakeParents  bool // make the folders above the root too
-	Partial      bool // publish what arrived although some did not
-	Incomplete   bool // some of the content could not be read: counts as some that did not arrive
-	SendAll      bool // send even what the site holds already
-	History      int  // how many deployments can be rolled back to; 0: DefaultHistory
-	Rollback     int  // the deployment that is published again; 0: none
+	MakeParents  bool                       // make the folders above the root too
+	Partial      bool                       // publish what arrived although some did not
+	Incomplete   bool                       // some of the content could not be read: counts as some that did not arrive
+	SendAll      bool                       // send even what the site holds already
+	History      int                        // how many deployments can be rolled back to; 0: DefaultHistory
+	Held         map[manifest.Digest]string // names that Site.Held gave, whose content need not be sent; may be nil
+	Rollback     int                        // the deployment that is published again; 0: none
 	Started      time.Time
 	Wait         time.Duration // how long to wait for another deployment to end
 }
@@ -133,6 +134,11 @@ func (s *Site) deployLocked(ctx context.Context, plan *Plan, watch *Watch) (*Out
 	if standing != plan.Survey.Number() {
 		return nil, &OvertakenError{plan.Survey.Number(), standing}
 	}
+	if s.trees != "" {
+		for i := range plan.Result.Changes {
+			plan.Result.Changes[i].ModeOnly = false // the tree before keeps its file as it is
+		}
+	}
 	st := &staging{site: s, plan: plan, watch: watch, out: &Outcome{Verified: true}}
 	if err := st.run(ctx); err != nil {
 		return nil, err
@@ -145,8 +151,14 @@ func (s *Site) deployLocked(ctx context.Context, plan *Plan, watch *Watch) (*Out
 	// From here a cancelled run would leave more to mend than one that goes on: publishing is short.
 	ctx = context.WithoutCancel(ctx)
 	p := newPublish(s, plan, st.staged, standing+1)
+	if s.trees != "" {
+		p = newSwitch(s, plan, st.staged, standing+1)
+	}
 	if err := p.run(ctx, watch); err != nil {
 		return nil, err
+	}
+	if p.tree != "" && p.undone["."] {
+		return s.giveUp(ctx, p, out)
 	}
 	out.Failed = append(out.Failed, p.failed...)
 	out.Number = p.number
@@ -158,6 +170,13 @@ func (s *Site) deployLocked(ctx context.Context, plan *Plan, watch *Watch) (*Out
 		return nil, err
 	}
 	return out, s.tidy(ctx, p)
+}
+
+// giveUp ends a publish that could not build its tree: nothing of it is seen.
+func (s *Site) giveUp(ctx context.Context, p *publish, out *Outcome) (*Outcome, error) {
+	out.Failed, out.Verified = append(out.Failed, p.failed...), false
+	slices.SortFunc(out.Failed, func(a, b Failure) int { return strings.Compare(a.Path, b.Path) })
+	return out, s.discard(ctx, []string{journalName})
 }
 
 // recordOutcome writes down what stands now and makes it current.
@@ -175,6 +194,11 @@ func (s *Site) tidy(ctx context.Context, p *publish) error {
 	}
 	if err := s.sweepLocks(ctx); err != nil {
 		return err
+	}
+	if p.tree != "" {
+		if err := s.removeTrees(ctx, p.number, p.plan.History); err != nil {
+			return err
+		}
 	}
 	if len(p.failed) > 0 {
 		return nil // what is staged is still wanted

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 
 	"tartine/internal/diff"
 	"tartine/internal/fsys"
@@ -100,6 +101,19 @@ func (s *Site) Held(ctx context.Context, survey *Survey, result *diff.Result) (n
 		if f := &survey.Found[i]; f.Kind == manifest.File && f.Other == 0 && !f.Digest.IsZero() {
 			names[f.Digest] = s.at(f.Path)
 		}
+	}
+	if s.trees != "" {
+		wanted := map[manifest.Digest]bool{}
+		for i := range result.Changes {
+			if c := &result.Changes[i]; c.Sends() {
+				wanted[c.Want.Digest] = true
+			}
+		}
+		inTrees, err := s.heldInTrees(ctx, wanted)
+		if err != nil {
+			return nil, nil, err
+		}
+		maps.Copy(names, inTrees)
 	}
 	for i := range result.Changes {
 		c := &result.Changes[i]

@@ -31,6 +31,7 @@ const journalName = "publish.json"
 type journal struct {
 	Number  int       `json:"number"`
 	Started time.Time `json:"started"`
+	Tree    string    `json:"tree,omitempty"` // the tree that is built, when the site is switched
 	Phases  [][]step  `json:"phases"`
 }
 
@@ -38,7 +39,7 @@ func (s *Site) writeJournal(ctx context.Context, p *publish) error {
 	if err := s.writeDeployment(ctx, p, &Outcome{}); err != nil {
 		return err
 	}
-	text, err := json.Marshal(journal{p.number, time.Now().UTC(), p.phases})
+	text, err := json.Marshal(journal{p.number, time.Now().UTC(), p.tree, p.phases})
 	if err != nil {
 		return err
 	}
@@ -92,10 +93,16 @@ func (s *Site) recoverLocked(ctx context.Context) (int, error) {
 	}
 	for _, phase := range j.Phases {
 		for _, st := range phase {
-			if err := manifest.CheckPath(st.Path); err != nil {
+			if err := manifest.CheckPath(st.Path); err != nil && st.Path != "." {
 				return 0, &RecordError{s.inRecord(journalName), err}
 			}
 		}
+	}
+	if j.Tree != "" {
+		if s.trees == "" || j.Tree != s.tree(j.Number) {
+			return 0, &RecordError{s.inRecord(journalName), errors.New(`the journal is of a target that is published by "switch"`)}
+		}
+		s.live = j.Tree
 	}
 	p := &publish{site: s, plan: &Plan{}, number: j.Number, phases: j.Phases, undone: map[string]bool{}}
 	for _, phase := range p.phases {
@@ -106,5 +113,6 @@ func (s *Site) recoverLocked(ctx context.Context) (int, error) {
 			return 0, &RecordError{s.inRecord(journalName), fmt.Errorf("the interrupted publish cannot be finished: %w", &p.failed[0])}
 		}
 	}
+	s.exists = true
 	return j.Number, s.finish(ctx, j.Number)
 }

@@ -50,17 +50,19 @@ func below(c tree, path string) bool {
 }
 
 func TestAnyTreeAfterAnyOther(t *testing.T) {
-	rapid.Check(t, func(r *rapid.T) {
-		one, two := anyTree().Draw(r, "one"), anyTree().Draw(r, "two")
-		w := newWorld(t)
-		w.mustDeploy(one)
-		require.Equal(t, one, w.stands())
-		w.mustDeploy(two)
-		require.Equal(t, two, w.stands())
-		w.verify(two)
-		_, plan, err := w.plan(t.Context(), two)
-		require.NoError(t, err)
-		require.False(t, plan.Result.Publishes(true), "a second deployment has nothing to do: %+v", plan.Result.Changes)
-		require.False(t, plan.Result.Stale)
+	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
+		rapid.Check(t, func(r *rapid.T) {
+			one, two := anyTree().Draw(r, "one"), anyTree().Draw(r, "two")
+			w := newWorld(t)
+			w.mustDeploy(one)
+			require.Equal(t, one, w.stands())
+			w.mustDeploy(two)
+			require.Equal(t, two, w.stands())
+			w.verify(two)
+			_, plan, err := w.plan(t.Context(), two)
+			require.NoError(t, err)
+			require.False(t, plan.Result.Publishes(true), "a second deployment has nothing to do: %+v", plan.Result.Changes)
+			require.False(t, plan.Result.Stale)
+		})
 	})
 }

@@ -49,6 +49,7 @@ type publish struct {
 	plan   *Plan
 	number int
 	phases [][]step
+	tree   string // the tree that is built, when the site is switched; else empty
 
 	mu     sync.Mutex
 	failed []Failure
@@ -111,6 +112,9 @@ func keepName(f *diff.Found) string {
 
 // kept gives the digests of what the steps keep, and the names that they get.
 func (p *publish) kept() (digests []manifest.Digest, names []string) {
+	if p.tree != "" {
+		return nil, nil // the trees before hold it
+	}
 	for i := range p.plan.Result.Changes {
 		c := &p.plan.Result.Changes[i]
 		goes := c.Sends() || c.Want == nil && (c.Status != diff.Stray || p.plan.RemoveStrays) || c.Want != nil && c.Found != nil && c.Want.Kind != c.Found.Kind
@@ -268,6 +272,13 @@ func (p *publish) run(ctx context.Context, watch *Watch) error {
 	if total == 0 {
 		return nil
 	}
+	if p.tree != "" {
+		// What a failed attempt at the same number left must not show.
+		if err := p.site.removeAll(ctx, p.tree); err != nil {
+			return err
+		}
+		defer func(live string) { p.settle(live) }(p.site.live)
+	}
 	digests, names := p.kept()
 	if err := p.site.makeShelves(ctx, names); err != nil {
 		return err
@@ -277,6 +288,9 @@ func (p *publish) run(ctx context.Context, watch *Watch) error {
 	}
 	if err := p.site.writeJournal(ctx, p); err != nil {
 		return err
+	}
+	if p.tree != "" {
+		p.site.live = p.tree
 	}
 	stopped := false
 	for _, phase := range p.phases {
@@ -292,6 +306,15 @@ func (p *publish) run(ctx context.Context, watch *Watch) error {
 		stopped = len(p.failed) > 0 && !p.plan.Partial
 	}
 	return p.lookUp(ctx)
+}
+
+// settle puts back what the site takes for the tree that visitors see, when the new one was not switched to.
+func (p *publish) settle(live string) {
+	if p.undone["."] {
+		p.site.live = live
+	} else {
+		p.site.exists = true
+	}
 }
 
 func (p *publish) doPhase(ctx context.Context, phase []step, watch *Watch) error {
@@ -358,6 +381,10 @@ func (s *Site) do(ctx context.Context, st step) error {
 			}
 		}
 		return err
+	case doCarry:
+		return s.carry(ctx, st)
+	case doSwitch:
+		return s.switchTo(ctx, s.live)
 	case doRemove:
 		return s.remove(ctx, st)
 	case doClear:

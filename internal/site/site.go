@@ -36,6 +36,8 @@ type Site struct {
 	fs     fsys.FS
 	root   string // a name in fs
 	label  string // the root as a person knows it
+	live   string // the name in fs of the tree that visitors see: the root, or where it leads
+	trees  string // the folder of trees, when the root is a link to one of them; else empty
 	record string // a name in fs; empty while no record stands
 	jobs   int
 	exists bool // the root stands
@@ -67,23 +69,35 @@ type Failure struct {
 
 func (f *Failure) Error() string { return fmt.Sprintf("%s: %v", f.Path, f.Err) }
 
+// Options says how a site is opened.
+type Options struct {
+	Jobs   int  // files in flight at once; 0: DefaultJobs
+	Switch bool // the root is a link to one of several trees (see switch.go)
+}
+
 // Open looks at a root, which need not stand yet, and finds its record. It writes nothing. The label is what messages
 // call the root.
-func Open(ctx context.Context, f fsys.FS, root, label string, jobs int) (*Site, error) {
-	s := &Site{fs: f, root: root, label: label, jobs: jobs}
-	if jobs <= 0 {
+func Open(ctx context.Context, f fsys.FS, root, label string, opt Options) (*Site, error) {
+	s := &Site{fs: f, root: root, live: root, label: label, jobs: opt.Jobs}
+	if opt.Jobs <= 0 {
 		s.jobs = DefaultJobs
+	}
+	if opt.Switch {
+		s.trees = treesName(root)
 	}
 	info, err := f.Lstat(ctx, root)
 	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return s, nil
-	case err != nil:
+	case err != nil && !errors.Is(err, fs.ErrNotExist):
 		return nil, &RootError{Root: label, Reason: "cannot be looked at: " + cause(err), Err: err}
-	case !info.Mode.IsDir():
+	case s.trees != "":
+		if err := s.followRoot(info, err); err != nil {
+			return nil, err
+		}
+	case err == nil && !info.Mode.IsDir():
 		return nil, &RootError{Root: label, Reason: "is no folder"}
+	default:
+		s.exists = err == nil
 	}
-	s.exists = true
 	for _, place := range s.recordPlaces() {
 		info, err := f.Lstat(ctx, place)
 		if errors.Is(err, fsys.ErrLost) {
@@ -104,7 +118,11 @@ func (s *Site) recordPlaces() []string {
 		return []string{inside}
 	}
 	dir, base := fsys.Split(s.root)
-	return []string{fsys.Join(dir, "."+base+".tartine"), inside}
+	beside := fsys.Join(dir, "."+base+".tartine")
+	if s.trees != "" {
+		return []string{beside} // the trees must be written beside the root too
+	}
+	return []string{beside, inside}
 }
 
 // Exists tells whether the root stands.
@@ -116,7 +134,7 @@ func (s *Site) Abilities() fsys.Abilities { return s.fs.Abilities() }
 // Close lets go of the place.
 func (s *Site) Close() error { return s.fs.Close() }
 
-func (s *Site) at(path string) string       { return fsys.Join(s.root, path) }
+func (s *Site) at(path string) string       { return fsys.Join(s.live, path) }
 func (s *Site) inRecord(name string) string { return fsys.Join(s.record, name) }
 
 // prepare makes what is missing of root and record. Parents of the root are made only when asked.
@@ -125,10 +143,14 @@ func (s *Site) prepare(ctx context.Context, makeParents bool) error {
 		if err := s.makeParents(ctx, makeParents); err != nil {
 			return err
 		}
-		if err := s.fs.Mkdir(ctx, s.root, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+		made := s.root
+		if s.trees != "" {
+			made = s.trees
+		}
+		if err := s.fs.Mkdir(ctx, made, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
 			return &RootError{Root: s.label, Reason: "cannot be made: " + cause(err), Err: err}
 		}
-		s.exists = true
+		s.exists = s.trees == ""
 	}
 	for _, place := range s.recordPlaces() {
 		if s.record != "" {
@@ -137,7 +159,7 @@ func (s *Site) prepare(ctx context.Context, makeParents bool) error {
 		err := s.fs.Mkdir(ctx, place, 0o700)
 		if err == nil || errors.Is(err, fs.ErrExist) {
 			s.record = place
-		} else if place == fsys.Join(s.root, insideRecord) || errors.Is(err, fsys.ErrLost) {
+		} else if s.trees != "" || place == fsys.Join(s.root, insideRecord) || errors.Is(err, fsys.ErrLost) {
 			return &RootError{Root: s.label, Reason: "cannot be written to: " + cause(err), Err: err}
 		}
 	}

@@ -28,9 +28,10 @@ import (
 
 // world is a place with a site named www in it.
 type world struct {
-	t       *testing.T
-	dir     string
-	between *fsystest.Between
+	t        *testing.T
+	dir      string
+	between  *fsystest.Between
+	switched bool
 }
 
 func newWorld(t *testing.T) *world {
@@ -38,7 +39,24 @@ func newWorld(t *testing.T) *world {
 	f, err := osfs.Open(dir)
 	require.NoError(t, err)
 	t.Cleanup(func() { f.Close() })
-	return &world{t, dir, &fsystest.Between{FS: f, Before: func(string, ...string) error { return nil }}}
+	return &world{t, dir, &fsystest.Between{FS: f, Before: func(string, ...string) error { return nil }}, false}
+}
+
+// bothWays runs a test for a site that is published in place and for one that is switched.
+func bothWays(t *testing.T, test func(t *testing.T, newWorld func(t *testing.T) *world)) {
+	for name, switched := range map[string]bool{"in place": false, "switched": true} {
+		t.Run(name, func(t *testing.T) {
+			test(t, func(t *testing.T) *world {
+				w := newWorld(t)
+				w.switched = switched
+				return w
+			})
+		})
+	}
+}
+
+func (w *world) open(ctx context.Context) (*site.Site, error) {
+	return site.Open(ctx, w.between, "www", filepath.Join(w.dir, "www"), site.Options{Jobs: 4, Switch: w.switched})
 }
 
 // tree is a content or a site in short: a text that begins with -> is a link, a name that ends in / a folder.
@@ -69,7 +87,7 @@ func (c tree) entries() (out []manifest.Entry) {
 
 // plan looks at the site and plans for a content.
 func (w *world) plan(ctx context.Context, c tree) (*site.Site, *site.Plan, error) {
-	s, err := site.Open(ctx, w.between, "www", filepath.Join(w.dir, "www"), 4)
+	s, err := w.open(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -117,7 +135,11 @@ func (w *world) mustDeploy(c tree, change ...func(*site.Plan)) *site.Outcome {
 func (w *world) stands() tree {
 	w.t.Helper()
 	out := tree{}
-	root := filepath.Join(w.dir, "www")
+	root, err := filepath.EvalSymlinks(filepath.Join(w.dir, "www"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return out
+	}
+	require.NoError(w.t, err)
 	require.NoError(w.t, filepath.WalkDir(root, func(name string, entry fs.DirEntry, err error) error {
 		if err != nil {
 			return err
@@ -146,7 +168,7 @@ func (w *world) stands() tree {
 
 func (w *world) verify(c tree) {
 	w.t.Helper()
-	s, err := site.Open(w.t.Context(), w.between, "www", "www", 4)
+	s, err := w.open(w.t.Context())
 	require.NoError(w.t, err)
 	recorded, err := s.Recorded(w.t.Context())
 	require.NoError(w.t, err)
@@ -171,34 +193,38 @@ var first = tree{"index.html": "<h1>", "css/a.css": "a", "css/b.css": "a", "cgi/
 var second = tree{"index.html": "<h2>", "css/a.css": "a", "css/c.css": "c", "cgi/tide.sh": "#!2", "home": "->css/a.css", "empty/now": "filled", "news": "->index.html"}
 
 func TestDeployMakesTheSiteEqualAndRecordsIt(t *testing.T) {
-	w := newWorld(t)
-	out := w.mustDeploy(first)
-	require.Equal(t, 1, out.Number)
-	require.Equal(t, 5, out.SentFiles)
-	require.Equal(t, 1, out.Reused, "identical files travel once")
-	require.Equal(t, first, w.stands())
-	w.verify(first)
+	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
+		w := newWorld(t)
+		out := w.mustDeploy(first)
+		require.Equal(t, 1, out.Number)
+		require.Equal(t, 5, out.SentFiles)
+		require.Equal(t, 1, out.Reused, "identical files travel once")
+		require.Equal(t, first, w.stands())
+		w.verify(first)
 
-	out = w.mustDeploy(second)
-	require.Equal(t, 2, out.Number)
-	require.Equal(t, 4, out.SentFiles)
-	require.Equal(t, second, w.stands(), "emptied folders go, others stay")
-	w.verify(second)
-	require.Empty(t, w.incoming())
-	_, err := os.Stat(filepath.Join(w.dir, ".www.tartine", "publish.json"))
-	require.ErrorIs(t, err, fs.ErrNotExist)
+		out = w.mustDeploy(second)
+		require.Equal(t, 2, out.Number)
+		require.Equal(t, 4, out.SentFiles)
+		require.Equal(t, second, w.stands(), "emptied folders go, others stay")
+		w.verify(second)
+		require.Empty(t, w.incoming())
+		_, err := os.Stat(filepath.Join(w.dir, ".www.tartine", "publish.json"))
+		require.ErrorIs(t, err, fs.ErrNotExist)
+	})
 }
 
 func TestKindsChangePlaces(t *testing.T) {
-	w := newWorld(t)
-	one := tree{"a": "file", "b/c": "in a folder", "d": "->a", "e/": "", "f/g/h": "deep", "k": "x"}
-	two := tree{"a/x": "now a folder", "b": "now a file", "d/y": "a folder", "e": "->a", "f": "->b", "k/": ""}
-	w.mustDeploy(one)
-	w.mustDeploy(two)
-	require.Equal(t, two, w.stands())
-	w.mustDeploy(one)
-	require.Equal(t, one, w.stands())
-	w.verify(one)
+	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
+		w := newWorld(t)
+		one := tree{"a": "file", "b/c": "in a folder", "d": "->a", "e/": "", "f/g/h": "deep", "k": "x"}
+		two := tree{"a/x": "now a folder", "b": "now a file", "d/y": "a folder", "e": "->a", "f": "->b", "k/": ""}
+		w.mustDeploy(one)
+		w.mustDeploy(two)
+		require.Equal(t, two, w.stands())
+		w.mustDeploy(one)
+		require.Equal(t, one, w.stands())
+		w.verify(one)
+	})
 }
 
 func TestPublishOrder(t *testing.T) {
@@ -250,57 +276,61 @@ func TestEveryFileArrivesUnderAPrivateName(t *testing.T) {
 }
 
 func TestAFileThatFailsKeepsTheSiteAsItWasAndARerunSendsOnlyThat(t *testing.T) {
-	w := newWorld(t)
-	w.mustDeploy(first)
-	broken := func(p *site.Plan) {
-		open := p.Open
-		p.Open = func(path string) (io.ReadCloser, error) {
-			if path == "css/c.css" {
-				return nil, errors.New("no right to read")
+	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
+		w := newWorld(t)
+		w.mustDeploy(first)
+		broken := func(p *site.Plan) {
+			open := p.Open
+			p.Open = func(path string) (io.ReadCloser, error) {
+				if path == "css/c.css" {
+					return nil, errors.New("no right to read")
+				}
+				return open(path)
 			}
-			return open(path)
 		}
-	}
-	out, err := w.deploy(second, broken)
-	require.NoError(t, err)
-	require.Equal(t, 3, out.SentFiles)
-	require.Zero(t, out.Number)
-	require.False(t, out.Verified)
-	require.Len(t, out.Failed, 1)
-	require.Equal(t, "css/c.css", out.Failed[0].Path)
-	require.ErrorContains(t, out.Failed[0].Err, "no right to read")
-	require.Equal(t, first, w.stands())
+		out, err := w.deploy(second, broken)
+		require.NoError(t, err)
+		require.Equal(t, 3, out.SentFiles)
+		require.Zero(t, out.Number)
+		require.False(t, out.Verified)
+		require.Len(t, out.Failed, 1)
+		require.Equal(t, "css/c.css", out.Failed[0].Path)
+		require.ErrorContains(t, out.Failed[0].Err, "no right to read")
+		require.Equal(t, first, w.stands())
 
-	out = w.mustDeploy(second)
-	require.Equal(t, 1, out.SentFiles)
-	require.Equal(t, 3, out.Resumed)
-	w.verify(second)
+		out = w.mustDeploy(second)
+		require.Equal(t, 1, out.SentFiles)
+		require.Equal(t, 3, out.Resumed)
+		w.verify(second)
+	})
 }
 
 func TestPublishPartialBringsWhatArrivedAndRecordsWhatStands(t *testing.T) {
-	w := newWorld(t)
-	w.mustDeploy(first)
-	broken := func(p *site.Plan) {
-		open := p.Open
-		p.Partial = true
-		p.Open = func(path string) (io.ReadCloser, error) {
-			if path == "index.html" || path == "css/c.css" {
-				return nil, errors.New("no right to read")
+	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
+		w := newWorld(t)
+		w.mustDeploy(first)
+		broken := func(p *site.Plan) {
+			open := p.Open
+			p.Partial = true
+			p.Open = func(path string) (io.ReadCloser, error) {
+				if path == "index.html" || path == "css/c.css" {
+					return nil, errors.New("no right to read")
+				}
+				return open(path)
 			}
-			return open(path)
 		}
-	}
-	out, err := w.deploy(second, broken)
-	require.NoError(t, err)
-	require.Len(t, out.Failed, 2)
-	require.Equal(t, 2, out.Number)
-	stands := w.stands()
-	require.Equal(t, "<h1>", stands["index.html"])
-	require.Equal(t, "#!2", stands["cgi/tide.sh"])
-	require.NotContains(t, stands, "css/c.css")
-	w.verify(stands)
-	require.Equal(t, 2, w.mustDeploy(second).SentFiles)
-	w.verify(second)
+		out, err := w.deploy(second, broken)
+		require.NoError(t, err)
+		require.Len(t, out.Failed, 2)
+		require.Equal(t, 2, out.Number)
+		stands := w.stands()
+		require.Equal(t, "<h1>", stands["index.html"])
+		require.Equal(t, "#!2", stands["cgi/tide.sh"])
+		require.NotContains(t, stands, "css/c.css")
+		w.verify(stands)
+		require.Equal(t, 2, w.mustDeploy(second).SentFiles)
+		w.verify(second)
+	})
 }
 
 func TestContentThatChangedSinceTheScanIsNotPublished(t *testing.T) {
@@ -339,39 +369,41 @@ func TestAFarEndThatLosesBytesIsFoundOut(t *testing.T) {
 
 // TestCutAtEveryOperation cuts the connection at the n-th operation, for every n, and then deploys again.
 func TestCutAtEveryOperation(t *testing.T) {
-	points := 0
-	for n := 0; ; n++ {
-		w := newWorld(t)
-		w.mustDeploy(first)
-		var mu sync.Mutex
-		count := 0
-		w.between.Before = func(string, ...string) error {
-			mu.Lock()
-			defer mu.Unlock()
-			if count++; count > n {
-				return fsys.ErrLost
+	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
+		points := 0
+		for n := 0; ; n++ {
+			w := newWorld(t)
+			w.mustDeploy(first)
+			var mu sync.Mutex
+			count := 0
+			w.between.Before = func(string, ...string) error {
+				mu.Lock()
+				defer mu.Unlock()
+				if count++; count > n {
+					return fsys.ErrLost
+				}
+				return nil
 			}
-			return nil
+			_, err := w.deploy(second)
+			ended := count <= n
+			w.between.Before = func(string, ...string) error { return nil }
+			if ended {
+				require.NoError(t, err)
+				break
+			}
+			points++
+			for path, text := range w.stands() {
+				require.True(t, text == first[path] || text == second[path] || strings.HasSuffix(path, "/"), "after %d operations %s is neither old nor new", n, path)
+			}
+			// The cut may have left the lock, and its holder, this very process, lives.
+			require.NoError(t, os.RemoveAll(filepath.Join(w.dir, ".www.tartine", "lock")))
+			w.mustDeploy(second)
+			require.Equal(t, second, w.stands(), "after %d operations", n)
+			w.verify(second)
 		}
-		_, err := w.deploy(second)
-		ended := count <= n
-		w.between.Before = func(string, ...string) error { return nil }
-		if ended {
-			require.NoError(t, err)
-			break
-		}
-		points++
-		for path, text := range w.stands() {
-			require.True(t, text == first[path] || text == second[path] || strings.HasSuffix(path, "/"), "after %d operations %s is neither old nor new", n, path)
-		}
-		// The cut may have left the lock, and its holder, this very process, lives.
-		require.NoError(t, os.RemoveAll(filepath.Join(w.dir, ".www.tartine", "lock")))
-		w.mustDeploy(second)
-		require.Equal(t, second, w.stands(), "after %d operations", n)
-		w.verify(second)
-	}
-	t.Logf("cut at %d points", points)
-	require.Greater(t, points, 40)
+		t.Logf("cut at %d points", points)
+		require.Greater(t, points, 40)
+	})
 }
 
 func TestASecondDeploymentIsLockedOut(t *testing.T) {

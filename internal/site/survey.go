@@ -50,15 +50,15 @@ func (s *Survey) Entries() []manifest.Entry {
 // the recorded digest; the digests of all others are left open, for Resolve.
 func (s *Site) Survey(ctx context.Context, believe bool) (*Survey, error) {
 	out := &Survey{}
-	if !s.exists {
-		return out, nil
-	}
 	var err error
 	if out.Recorded, err = s.Recorded(ctx); err != nil {
 		return nil, err
 	}
 	if out.Unfinished, err = s.Unfinished(ctx); err != nil {
 		return nil, err
+	}
+	if !s.exists {
+		return out, nil
 	}
 	if err := s.walk(ctx, out); err != nil {
 		return nil, err

@@ -30,6 +30,7 @@ type Settings struct {
 	Password   func() (string, error)
 	Jobs       int
 	History    int                   // how many deployments are kept; 0: the usual
+	Switch     bool                  // the root is a link to one of several trees
 	Between    func(fsys.FS) fsys.FS // put between the site and its place; nil: nothing
 }
 
@@ -100,8 +101,25 @@ func joinOr(rest string) string {
 	return rest
 }
 
+// locateSwitched is locate for a root that is a link, or will be one: the link itself is not followed.
+func locateSwitched(root string, dir, base func(string) string, look func(string) (fs.FileInfo, error), resolve func(string) (string, error)) (place, error) {
+	above, err := locate(dir(root), dir, base, look, resolve)
+	if err != nil {
+		return place{}, err
+	}
+	if above.root != "." {
+		// The folder above the root is itself found below a base.
+		return place{above.base, above.root + "/" + base(root)}, nil
+	}
+	return place{above.base, base(root)}, nil
+}
+
 func openFolder(ctx context.Context, s Settings) (*Opened, error) {
-	p, err := locate(s.Address.Path, filepath.Dir, filepath.Base, os.Stat, filepath.EvalSymlinks)
+	find := locate
+	if s.Switch {
+		find = locateSwitched
+	}
+	p, err := find(s.Address.Path, filepath.Dir, filepath.Base, os.Stat, filepath.EvalSymlinks)
 	if err != nil {
 		return nil, asRootError(s.Address.Path, err)
 	}
@@ -114,7 +132,7 @@ func openFolder(ctx context.Context, s Settings) (*Opened, error) {
 	if err != nil {
 		return nil, asRootError(s.Address.Path, err)
 	}
-	opened, err := site.Open(ctx, s.between(f), p.root, s.Address.Path, s.Jobs)
+	opened, err := site.Open(ctx, s.between(f), p.root, s.Address.Path, site.Options{Jobs: s.Jobs, Switch: s.Switch})
 	if err != nil {
 		f.Close()
 		return nil, err
@@ -156,14 +174,18 @@ func openSFTP(ctx context.Context, s Settings) (*Opened, error) {
 		}
 		root = path.Join(home, root)
 	}
-	p, err := locate(root, path.Dir, path.Base, transfer.Stat, transfer.RealPath)
+	find := locate
+	if s.Switch {
+		find = locateSwitched
+	}
+	p, err := find(root, path.Dir, path.Base, transfer.Stat, transfer.RealPath)
 	if err == nil {
 		exec := sftpfs.Exec(connect.Exec(client))
 		if s.Address.Kind == SFTP {
 			exec = nil // sftp:// means SFTP alone
 		}
 		var opened *site.Site
-		if opened, err = site.Open(ctx, s.between(sftpfs.New(transfer, p.base, exec)), p.root, root, s.Jobs); err == nil {
+		if opened, err = site.Open(ctx, s.between(sftpfs.New(transfer, p.base, exec)), p.root, root, site.Options{Jobs: s.Jobs, Switch: s.Switch}); err == nil {
 			return &Opened{opened, closeAll}, nil
 		}
 	}
