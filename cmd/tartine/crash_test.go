@@ -143,6 +143,9 @@ func (e *editions) makeSecond(t *testing.T, root string) {
 
 func readTree(t *testing.T, root string) map[string]string {
 	out := map[string]string{}
+	if real, err := filepath.EvalSymlinks(root); err == nil {
+		root = real // the root of a switched site is a link
+	}
 	require.NoError(t, filepath.WalkDir(root, func(name string, entry os.DirEntry, err error) error {
 		if err != nil || entry.IsDir() {
 			return err
@@ -202,10 +205,21 @@ func (a *attack) run(t *testing.T, program string, env []string, args ...string)
 
 // reset puts the first edition in place, as deployed.
 func (a *attack) reset(t *testing.T, pristine string) {
-	for _, name := range []string{"gannet", ".gannet.tartine"} {
+	for _, name := range siteNames {
 		require.NoError(t, os.RemoveAll(filepath.Join(a.folder, name)))
-		out, err := exec.Command("cp", "-a", filepath.Join(pristine, name), a.folder).CombinedOutput()
-		require.NoError(t, err, "%s", out)
+	}
+	copyAll(t, pristine, a.folder)
+}
+
+// siteNames is what a site and its record stand in.
+var siteNames = []string{"gannet", ".gannet.tartine", ".gannet.trees"}
+
+func copyAll(t *testing.T, from, to string) {
+	for _, name := range siteNames {
+		if _, err := os.Lstat(filepath.Join(from, name)); err == nil {
+			out, err := exec.Command("cp", "-a", filepath.Join(from, name), to).CombinedOutput()
+			require.NoError(t, err, "%s", out)
+		}
 	}
 }
 
@@ -230,6 +244,9 @@ func (a *attack) at(t *testing.T, pristine string, n int64, after time.Duration)
 	killed := err != nil
 	a.checkVisible(t, a.root(), what)
 	whole := a.staged(t)
+	if a.target == "rock" {
+		whole = 0 // what was staged may stand in a tree that is not finished
+	}
 
 	out, err := a.run(t, "tartine", nil, "deploy", "--source", "two", "--format", "json", a.target)
 	require.NoError(t, err, what)
@@ -265,10 +282,7 @@ func (a *attack) prepare(t *testing.T) (pristine string, operations int64) {
 	_, err := a.run(t, "tartine", nil, "deploy", "--source", "one", a.target)
 	require.NoError(t, err)
 	pristine = t.TempDir()
-	for _, name := range []string{"gannet", ".gannet.tartine"} {
-		out, err := exec.Command("cp", "-a", filepath.Join(a.folder, name), pristine).CombinedOutput()
-		require.NoError(t, err, "%s", out)
-	}
+	copyAll(t, a.folder, pristine)
 	counted := filepath.Join(t.TempDir(), "count")
 	_, err = a.run(t, "tartine-victim", []string{"KILL_AT=-1", "COUNT_TO=" + counted}, "deploy", "--source", "two", a.target)
 	require.NoError(t, err)
@@ -298,9 +312,9 @@ func (a *attack) storm(t *testing.T, points, random int) (killed int) {
 
 // TestKilledAnywhere is the proof of the promise that the site is whole whatever happens.
 func TestKilledAnywhere(t *testing.T) {
-	local, remote, random := 250, 20, 20
+	local, switched, remote, random := 200, 50, 20, 20
 	if testing.Short() {
-		local, remote, random = 12, 4, 4
+		local, switched, remote, random = 12, 8, 4, 4
 	}
 	t.Setenv("XDG_CACHE_HOME", t.TempDir())
 	e := makeEditions(t)
@@ -310,6 +324,14 @@ func TestKilledAnywhere(t *testing.T) {
 	a := &attack{editions: e, folder: folder, target: filepath.Join(folder, "gannet")}
 	killed := a.storm(t, local, random)
 	t.Logf("in a folder, the program killed: %d points", killed)
+	total += killed
+
+	folder = t.TempDir()
+	settings := filepath.Join(folder, "switch.yaml")
+	require.NoError(t, os.WriteFile(settings, []byte("targets: {rock: {url: gannet, publish: switch}}\n"), 0o644))
+	a = &attack{editions: e, folder: folder, target: "rock", flags: []string{"--config", settings}}
+	killed = a.storm(t, switched, 0)
+	t.Logf("in a folder, by a switch, the program killed: %d points", killed)
 	total += killed
 
 	server := sshdtest.Start(t)
