@@ -28,6 +28,9 @@ func (p *Printer) Deployed(h Heading, c *deploy.Comparison, out *site.Outcome, t
 	if removed > 0 && out.Number > 0 {
 		sent += fmt.Sprintf(", %s removed", Number(int64(removed)))
 	}
+	if out.NotAtomic {
+		p.printf("%s  the server cannot replace a file in one step: for a moment nothing stood in its place\n", p.paint("note", 10))
+	}
 	switch {
 	case len(out.Failed) > 0 && out.Number == 0:
 		p.printf("%s  %s. Nothing was published: the site is as it was.\n", p.paint("incomplete", 10), sent)

@@ -71,6 +71,7 @@ type Outcome struct {
 	Number    int       // of the deployment; 0: nothing was published
 	Verified  bool      // everything published was checked, as Method says
 	Method    string    // how digests were computed
+	NotAtomic bool      // for a moment nothing stood where a file was replaced: the far end cannot do it in one step
 }
 
 // OvertakenError tells that another deployment was published between survey and lock.
@@ -162,6 +163,7 @@ func (s *Site) deployLocked(ctx context.Context, plan *Plan, watch *Watch) (*Out
 	}
 	out.Failed = append(out.Failed, p.failed...)
 	out.Number = p.number
+	out.NotAtomic = !s.Abilities().AtomicReplace
 	slices.SortFunc(out.Failed, func(a, b Failure) int { return strings.Compare(a.Path, b.Path) })
 	if len(out.Failed) > 0 {
 		out.Verified = false

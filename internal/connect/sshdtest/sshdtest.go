@@ -13,6 +13,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -63,7 +64,10 @@ func Start(t testing.TB, extra ...string) *Server {
 		fmt.Sprintf("Port %d", s.Port), "ListenAddress 127.0.0.1", "HostKey "+filepath.Join(dir, "hostkey"),
 		"AuthorizedKeysFile "+filepath.Join(dir, "authorized"), "PidFile none", "UsePAM no", "StrictModes no",
 		"PermitRootLogin prohibit-password", "PasswordAuthentication no", "KbdInteractiveAuthentication no",
-		"Subsystem sftp internal-sftp", "MaxStartups 100", "UseDNS no", "PrintMotd no")
+		"MaxStartups 100", "UseDNS no", "PrintMotd no")
+	if !slices.ContainsFunc(extra, func(line string) bool { return strings.HasPrefix(line, "Subsystem ") }) {
+		lines = append(lines, "Subsystem sftp internal-sftp")
+	}
 	config := filepath.Join(dir, "config")
 	require.NoError(t, os.WriteFile(config, []byte(strings.Join(lines, "\n")+"\n"), 0o644))
 	s.run(t, program, config)

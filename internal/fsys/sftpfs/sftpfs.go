@@ -319,7 +319,8 @@ func (f *FS) FreeSpace(context.Context) (int64, error) {
 	return int64(stat.Bavail * stat.Frsize), nil
 }
 
-// Rename implements fsys.FS. Without posix-rename@openssh.com a file that stands at the new name is removed first.
+// Rename implements fsys.FS. Without posix-rename@openssh.com what stands at the new name is moved aside first and
+// removed at the end; when the new one does not come, it is moved back. For a moment nothing stands there.
 func (f *FS) Rename(ctx context.Context, from, to string) error {
 	if err := ctx.Err(); err != nil {
 		return err
@@ -328,15 +329,25 @@ func (f *FS) Rename(ctx context.Context, from, to string) error {
 		return f.mend("rename to", to, f.client.PosixRename(f.full(from), f.full(to)))
 	}
 	err := f.client.Rename(f.full(from), f.full(to))
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		if info, there := f.client.Lstat(f.full(to)); there == nil && !info.IsDir() {
-			if err = f.client.Remove(f.full(to)); err == nil {
-				err = f.client.Rename(f.full(from), f.full(to))
-			}
-		}
+	if err == nil || errors.Is(err, fs.ErrNotExist) {
+		return f.mend("rename to", to, err)
 	}
-	return f.mend("rename to", to, err)
+	if info, failed := f.client.Lstat(f.full(to)); failed != nil || info.IsDir() {
+		return f.mend("rename to", to, err)
+	}
+	aside := f.full(to) + asideSuffix
+	if err := f.client.Rename(f.full(to), aside); err != nil {
+		return f.mend("move aside", to, err)
+	}
+	if err := f.client.Rename(f.full(from), f.full(to)); err != nil {
+		_ = f.client.Rename(aside, f.full(to)) // as it was
+		return f.mend("rename to", to, err)
+	}
+	return f.mend("remove", to+asideSuffix, f.client.Remove(aside))
 }
+
+// asideSuffix ends the name of what makes room for another file.
+const asideSuffix = ".tartine-aside"
 
 // Remove implements fsys.FS.
 func (f *FS) Remove(ctx context.Context, name string) error {

@@ -61,3 +61,15 @@ func TestConformanceWithTheBuiltInServer(t *testing.T) {
 		return open(t, dial, t.TempDir(), true)
 	})
 }
+
+// TestConformanceWithoutExtensions runs against a server that cannot replace by a rename, link, or make files durable.
+func TestConformanceWithoutExtensions(t *testing.T) {
+	server := sshdtest.Start(t, "Subsystem sftp internal-sftp -P posix-rename,hardlink,fsync,statvfs")
+	user := sshdtest.Users(t)[0]
+	fsystest.Run(t, func(t *testing.T) fsys.FS {
+		dial := connect.SSH{Host: "127.0.0.1", Port: server.Port, User: user, Identity: server.Identity, HostKey: server.Fingerprint}
+		f := open(t, dial, sshdtest.Folder(t, user), false)
+		require.False(t, f.Abilities().AtomicReplace)
+		return f
+	})
+}
