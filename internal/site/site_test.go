@@ -343,6 +343,13 @@ func TestContentThatChangedSinceTheScanIsNotPublished(t *testing.T) {
 	require.ErrorIs(t, out.Failed[0].Err, site.ErrChangedSinceScan)
 	require.Empty(t, w.stands())
 	require.Empty(t, w.incoming(), "nothing partial stays behind")
+
+	// Also when the size is what it was.
+	out, err = w.deploy(tree{"a": "abc"}, func(p *site.Plan) {
+		p.Open = func(string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader("xyz")), nil }
+	})
+	require.NoError(t, err)
+	require.ErrorIs(t, out.Failed[0].Err, site.ErrChangedSinceScan)
 }
 
 // lossy reports success and loses the tail.

@@ -417,18 +417,16 @@ func (st *staging) send(ctx context.Context, p *parcel) error {
 		return fmt.Errorf("read it here: %w", err)
 	}
 	defer content.Close()
-	hash := sha256.New()
-	source := io.TeeReader(content, hash)
 	offset := int64(0)
 	if _, ok := f.(fsys.Extender); ok && p.part > segment {
 		offset = (p.part - 1) / segment * segment
-		if _, err := fsys.Copy(ctx, io.Discard, io.LimitReader(source, offset)); err != nil {
+		if err := skip(ctx, content, offset); err != nil {
 			return fmt.Errorf("read it here: %w", err)
 		}
 		st.watch.bytes(offset)
 	}
-	sent, err := st.putFrom(ctx, name, offset, source, want)
-	if err == nil && (offset+sent != want.Size || manifest.Digest(hash.Sum(nil)) != want.Digest) {
+	sent, err := st.putFrom(ctx, name, offset, content, want)
+	if err == nil && offset+sent != want.Size {
 		err = ErrChangedSinceScan
 	}
 	if err != nil {
@@ -443,6 +441,33 @@ func (st *staging) send(ctx context.Context, p *parcel) error {
 	st.mu.Unlock()
 	st.watch.file(want.Path, sent)
 	return nil
+}
+
+// skip passes over the beginning of a file.
+func skip(ctx context.Context, content io.Reader, offset int64) error {
+	if seeker, ok := content.(io.Seeker); ok {
+		_, err := seeker.Seek(offset, io.SeekStart)
+		return err
+	}
+	_, err := fsys.Copy(ctx, io.Discard, io.LimitReader(content, offset))
+	return err
+}
+
+// whyWrong finds out why the bytes that arrived are not those that were scanned: the file here may have changed since.
+func (st *staging) whyWrong(ctx context.Context, p *parcel, err error) error {
+	if !errors.Is(err, ErrWrongBytes) {
+		return err
+	}
+	content, failed := st.plan.Open(p.change.Path)
+	if failed != nil {
+		return ErrChangedSinceScan
+	}
+	defer content.Close()
+	hash := sha256.New()
+	if _, failed := fsys.Copy(ctx, hash, content); failed != nil || manifest.Digest(hash.Sum(nil)) != p.change.Want.Digest {
+		return ErrChangedSinceScan
+	}
+	return err
 }
 
 // putFrom writes a file from an offset on, in segments where it is large and the far end can.
@@ -506,7 +531,7 @@ func (st *staging) check(ctx context.Context, sent []*parcel) error {
 		if err == nil {
 			continue
 		}
-		st.fail(arrived[i].change.Path, err)
+		st.fail(arrived[i].change.Path, st.whyWrong(ctx, arrived[i], err))
 		delete(st.staged, arrived[i].change.Path)
 		if err := st.site.discard(ctx, []string{arrived[i].name}); err != nil {
 			return err
