@@ -52,6 +52,13 @@ shot consent 'tartine deploy rock' 'sleep 2'
 shot verify 'tartine verify rock'
 shot deploy 'tartine deploy rock --overwrite-drift
 tartine verify rock --strays ignore'
+sed -i 's/Land two hours/Land one hour/; s/two hours either/one hour either/' site/visit.html
+shot content 'tartine diff rock --content visit.html'
+tartine deploy rock --quiet
+shot history 'tartine history rock
+tartine history rock 3
+tartine rollback rock
+tartine history rock'
 shot explain 'tartine explain plates/proof-gannet.svg site/cgi/next-tide.sh img/plates/gannet.svg'
 echo 'TIDE_TOKEN=made-up' >site/.env
 ssh-keygen -q -t ed25519 -N '' -f site/css/backup && rm site/css/backup.pub

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"net"
 	"os"
 	"os/exec"
 	"path"
@@ -351,4 +352,49 @@ func TestKilledAnywhere(t *testing.T) {
 	if !testing.Short() {
 		require.GreaterOrEqual(t, total, 200)
 	}
+}
+
+// TestCutAfterSoManyBytes has the line to the server cut after n bytes, for many n.
+func TestCutAfterSoManyBytes(t *testing.T) {
+	points := 16
+	if testing.Short() {
+		points = 3
+	}
+	t.Setenv("XDG_CACHE_HOME", t.TempDir())
+	e := makeEditions(t)
+	server := sshdtest.Start(t)
+	user := sshdtest.Users(t)[0]
+	folder := sshdtest.Folder(t, user)
+	target := func(port int) string { return fmt.Sprintf("ssh://%s@127.0.0.1:%d%s/gannet", user, port, folder) }
+	a := &attack{editions: e, folder: folder, target: target(server.Port), flags: []string{"--identity", server.Identity, "--fingerprint", server.Fingerprint}}
+	pristine, _ := a.prepare(t)
+	const all = 700_000 // bytes of the second edition and what carries them, about
+	cut := 0
+	for i := range points {
+		after := int64(all) * int64(i+1) / int64(points)
+		what := fmt.Sprintf("cut after %d bytes", after)
+		a.reset(t, pristine)
+		port, stop := cutAfter(t, server.Port, after)
+		_, err := a.run(t, "tartine", nil, "deploy", "--source", "two", target(port))
+		stop()
+		if err != nil {
+			cut++
+			require.Contains(t, err.Error(), "exit status 3", what)
+		}
+		a.checkVisible(t, a.root(), what)
+		_, err = a.run(t, "tartine", nil, "deploy", "--source", "two", a.target)
+		require.NoError(t, err, what)
+		require.Equal(t, a.states[1], readTree(t, a.root()), what)
+	}
+	t.Logf("%d of %d runs were cut", cut, points)
+	require.Greater(t, cut, points/2)
+}
+
+// cutAfter leads to a port and cuts each connection once so many bytes have gone there.
+func cutAfter(t *testing.T, to int, limit int64) (port int, stop func()) {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	go lead(l, strconv.Itoa(to), limit)
+	return l.Addr().(*net.TCPAddr).Port, func() { l.Close() }
 }

@@ -190,23 +190,26 @@ func cutProxy(ts *testscript.TestScript, _ bool, args []string) {
 	ts.Check(err)
 	ts.Setenv(args[0], strconv.Itoa(l.Addr().(*net.TCPAddr).Port))
 	ts.Defer(func() { l.Close() })
-	go func() {
-		for {
-			near, err := l.Accept()
-			if err != nil {
-				return
-			}
-			far, err := net.Dial("tcp", "127.0.0.1:"+args[1])
-			if err != nil {
-				near.Close()
-				continue
-			}
-			go func() {
-				_, _ = io.CopyN(far, near, limit) // it is to break off
-				near.Close()
-				far.Close()
-			}()
-			go func() { _, _ = io.Copy(near, far) }()
+	go lead(l, args[1], limit)
+}
+
+// lead takes connections on to another port, and cuts each once so many bytes have gone there.
+func lead(l net.Listener, port string, limit int64) {
+	for {
+		near, err := l.Accept()
+		if err != nil {
+			return
 		}
-	}()
+		far, err := net.Dial("tcp", "127.0.0.1:"+port)
+		if err != nil {
+			near.Close()
+			continue
+		}
+		go func() {
+			_, _ = io.CopyN(far, near, limit) // it is to break off
+			near.Close()
+			far.Close()
+		}()
+		go func() { _, _ = io.Copy(near, far) }()
+	}
 }

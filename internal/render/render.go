@@ -26,7 +26,7 @@ const namesShown = 40
 type word string
 
 var colours = map[word]string{
-	"new": "96", "changed": "93", "retired": "90", "stray": "32", "drifted": "95", "failed": "91",
+	"new": "96", "changed": "93", "retired": "90", "stray": "35", "drifted": "95", "failed": "91",
 	"missing": "91", "altered": "91", "mode": "93", "link": "93",
 	"deployed": "1;92", "unchanged": "1;92", "match": "1;92", "verified": "92", "differs": "1;91", "incomplete": "1;93",
 	"error": "1;91", "warning": "93",

@@ -1,8 +1,10 @@
 package site_test
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -15,6 +17,9 @@ import (
 	"pgregory.net/rapid"
 
 	"tartine/internal/diff"
+	"tartine/internal/fsys"
+	"tartine/internal/fsys/osfs"
+	"tartine/internal/manifest"
 	"tartine/internal/site"
 )
 
@@ -227,4 +232,78 @@ func (w *world) cutOnce(n int, content tree) {
 	_, _ = w.deploy(content) // whatever comes of it
 	w.between.Before = func(string, ...string) error { return nil }
 	require.NoError(w.t, os.RemoveAll(filepath.Join(w.dir, ".www.tartine", "lock")))
+}
+
+// shifted is a place whose clock is off: what is not dated by us gets the time there.
+type shifted struct {
+	*osfs.FS
+	by time.Duration
+}
+
+func (s shifted) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (int64, error) {
+	if attr.ModTime.IsZero() {
+		attr.ModTime = time.Now().Add(s.by)
+	}
+	return s.FS.Put(ctx, name, content, attr)
+}
+
+func TestAFarClockThatIsOffByHours(t *testing.T) {
+	for _, by := range []time.Duration{-5 * time.Hour, 5 * time.Hour} {
+		w := newWorld(t)
+		w.between.FS = shifted{w.between.FS.(*osfs.FS), by}
+		fresh := func(p *site.Plan) {
+			for i := range p.Want {
+				if p.Want[i].Kind == manifest.File {
+					p.Want[i].ModTime = time.Now()
+				}
+			}
+		}
+		w.mustDeploy(first, fresh)
+		_, plan, err := w.plan(t.Context(), first)
+		require.NoError(t, err)
+		require.False(t, plan.Result.Publishes(true), "%v: %+v", by, plan.Result.Changes)
+
+		// An edit there, of the same size, dated by the clock there.
+		name := filepath.Join(w.dir, "www", "index.html")
+		require.NoError(t, os.WriteFile(name, []byte("<h9>"), 0o644))
+		require.NoError(t, os.Chtimes(name, time.Time{}, time.Now().Add(by)))
+		_, plan, err = w.plan(t.Context(), first)
+		require.NoError(t, err)
+		require.Len(t, plan.Result.Changes, 1, by)
+		require.True(t, plan.Result.Changes[0].Drifted)
+		w.mustDeploy(second)
+		w.verify(second)
+	}
+}
+
+func TestARecordThatVanishedIsMadeAgain(t *testing.T) {
+	w := newWorld(t)
+	w.mustDeploy(first)
+	require.NoError(t, os.RemoveAll(filepath.Join(w.dir, ".www.tartine")))
+	_, plan, err := w.plan(t.Context(), first)
+	require.NoError(t, err)
+	require.False(t, plan.Result.Publishes(true))
+	require.True(t, plan.Result.Stale, "there is something to record")
+	out := w.mustDeploy(first)
+	require.Equal(t, 1, out.Number)
+	require.Zero(t, out.SentFiles)
+	w.verify(first)
+}
+
+func TestAFolderThatVanishesWhileItIsWrittenTo(t *testing.T) {
+	w := newWorld(t)
+	w.mustDeploy(first)
+	var once sync.Once
+	w.between.Before = func(op string, names ...string) error {
+		if op == "put" && strings.Contains(names[0], "incoming/") {
+			once.Do(func() { _ = os.RemoveAll(filepath.Join(w.dir, ".www.tartine", "incoming")) })
+		}
+		return nil
+	}
+	out, err := w.deploy(second)
+	require.True(t, err != nil || len(out.Failed) > 0)
+	require.Equal(t, first, w.stands())
+	w.between.Before = func(string, ...string) error { return nil }
+	w.mustDeploy(second)
+	w.verify(second)
 }
