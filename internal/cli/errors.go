@@ -107,7 +107,7 @@ func connectionSentence(err error) *statusError {
 	case errors.As(err, &key):
 		e.status = ExitRefused
 		e.what = fmt.Sprintf("the host key of %s is not trusted: %v", failed.Address, key)
-		e.next = fmt.Sprintf("compare the fingerprint with one from the server's owner, then put host_key: %s into the target, or give --fingerprint %s", key.Fingerprint, key.Fingerprint)
+		e.next = fmt.Sprintf("compare the fingerprint with one from the server's owner, then: tartine trust TARGET --fingerprint %s, or put host_key: %s into the target", key.Fingerprint, key.Fingerprint)
 		if key.Pinned != "" || len(key.Known) > 0 {
 			e.next = "ask the server's owner whether the key was changed: if it was not, somebody else answers in its place"
 		}
@@ -119,7 +119,7 @@ func connectionSentence(err error) *statusError {
 		case identity.Open:
 			e.next = "chmod 600 " + identity.File
 		case identity.Locked:
-			e.next = "hand it to your key agent first: ssh-add " + identity.File
+			e.next = "hand it to your key agent first: ssh-add " + identity.File + "; or say where it is found with passphrase:"
 		default:
 			e.next = "name the private key, not the public one, in identity: or --identity"
 		}

@@ -221,6 +221,11 @@ func (a *app) target(s *config.Settings, args []string) (target.Settings, render
 			out.Password = a.secret(s, t.Password, "password of target "+out.Name)
 		}
 	}
+	out.Passphrase = a.askPassphrase
+	if t, named := s.Targets[out.Name]; named && t.Passphrase.IsSet() {
+		find := a.secret(s, t.Passphrase, "passphrase of target "+out.Name)
+		out.Passphrase = func(string) (string, error) { return find() }
+	}
 	var err error
 	if out.Address, err = target.ParseAddress(address); err != nil {
 		if out.Name != "" {

@@ -73,7 +73,7 @@ func (a *app) withSite(ctx context.Context, names []string, use func(context.Con
 	if err != nil {
 		return err
 	}
-	opened, err := target.Open(ctx, reach)
+	opened, err := a.open(ctx, reach)
 	if err != nil {
 		return err
 	}
@@ -224,7 +224,7 @@ func (a *app) unlock(ctx context.Context, args []string) error {
 	if err != nil {
 		return err
 	}
-	opened, err := target.Open(ctx, reach)
+	opened, err := a.open(ctx, reach)
 	if err != nil {
 		return err
 	}

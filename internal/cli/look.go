@@ -51,7 +51,7 @@ func (a *app) look(ctx context.Context, l *looking, args []string) error {
 	if err := target.CheckOverlap(reach.Address, paths(from.sources)); err != nil {
 		return err
 	}
-	if l.site, err = target.Open(ctx, reach); err != nil {
+	if l.site, err = a.open(ctx, reach); err != nil {
 		return err
 	}
 	if !l.readOnly {

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/term"
 
 	"tartine/internal/config"
+	"tartine/internal/connect"
 )
 
 // secret gives a function that finds a secret when it is needed. Its errors never hold the secret.
@@ -48,14 +49,27 @@ func (a *app) findSecret(s *config.Settings, from config.Secret, what string) (s
 		line, _, _ := strings.Cut(string(out), "\n")
 		return strings.TrimSuffix(line, "\r"), nil
 	default:
-		if a.stdin == nil || !isTerminal(a.stdin) {
+		if !a.canAsk() {
 			return "", errors.New("there is no terminal to ask on")
 		}
-		fmt.Fprintf(a.stderr, "%s: ", what)
-		value, err := term.ReadPassword(int(a.stdin.Fd()))
-		fmt.Fprintln(a.stderr)
-		return string(value), err
+		return a.askSecret(what)
 	}
+}
+
+// askSecret asks on the terminal, which does not show what is typed.
+func (a *app) askSecret(what string) (string, error) {
+	fmt.Fprintf(a.stderr, "%s: ", what)
+	value, err := term.ReadPassword(int(a.stdin.Fd()))
+	fmt.Fprintln(a.stderr)
+	return string(value), err
+}
+
+// askPassphrase asks for the passphrase of a key file, where there is somebody to ask.
+func (a *app) askPassphrase(file string) (string, error) {
+	if !a.canAsk() {
+		return "", &connect.IdentityError{File: file, Reason: "has a passphrase, and there is no terminal to ask for it", Locked: true}
+	}
+	return a.askSecret("passphrase of " + file)
 }
 
 func secretFile(name string) (string, error) {

@@ -51,13 +51,14 @@ type Guard struct {
 
 // Target is a place to deploy to.
 type Target struct {
-	URL      Text   `yaml:"url" required:"true" doc:"ssh://, sftp:// or file:// address, or a path"`
-	Identity Text   `yaml:"identity" doc:"the private key file to log in with"`
-	HostKey  Text   `yaml:"host_key" doc:"the fingerprint of the host key, SHA256:…, which pins it"`
-	Password Secret `yaml:"password" doc:"where the password is found"`
-	Publish  Text   `yaml:"publish" enum:"in-place,switch" doc:"in-place: each file is replaced where it stands; switch: a whole new tree is built beside the old one, and a link then leads to it (in-place)"`
-	Jobs     int    `yaml:"jobs" doc:"how many files are in flight at once (16)"`
-	Keep     int    `yaml:"keep" doc:"how many deployments can be rolled back to, the one that stands included (5)"`
+	URL        Text   `yaml:"url" required:"true" doc:"ssh://, sftp:// or file:// address, or a path"`
+	Identity   Text   `yaml:"identity" doc:"the private key file to log in with"`
+	HostKey    Text   `yaml:"host_key" doc:"the fingerprint of the host key, SHA256:…, which pins it"`
+	Password   Secret `yaml:"password" doc:"where the password is found"`
+	Passphrase Secret `yaml:"passphrase" doc:"where the passphrase of the private key is found"`
+	Publish    Text   `yaml:"publish" enum:"in-place,switch" doc:"in-place: each file is replaced where it stands; switch: a whole new tree is built beside the old one, and a link then leads to it (in-place)"`
+	Jobs       int    `yaml:"jobs" doc:"how many files are in flight at once (16)"`
+	Keep       int    `yaml:"keep" doc:"how many deployments can be rolled back to, the one that stands included (5)"`
 }
 
 // Secret says where a secret is found. Exactly one of its fields is set, or none.

@@ -36,7 +36,8 @@ type SSH struct {
 	HostKey    string // SHA256:…; empty: known_hosts decides
 	KnownHosts string // a file; empty: the user's and the system's
 	Password   func() (string, error)
-	Timeout    time.Duration // for each step; 0: 15 s
+	Passphrase func(file string) (string, error) // asked for when a key file has one; may be nil
+	Timeout    time.Duration                     // for each step; 0: 15 s
 }
 
 // Step is a stage of connecting.
@@ -66,6 +67,7 @@ func (e *Error) Unwrap() error { return e.Err }
 // HostKeyError tells that a host showed a key that is not the expected one, or that nothing is known of it.
 type HostKeyError struct {
 	Type, Fingerprint string
+	Key               ssh.PublicKey
 	Pinned            string                // the fingerprint that was expected, when it was pinned
 	Known             []knownhosts.KnownKey // what is recorded for the host, when it was not; empty: nothing
 }
@@ -75,7 +77,8 @@ func (e *HostKeyError) Error() string {
 	case e.Pinned != "":
 		return fmt.Sprintf("the host shows the %s key %s, not the pinned %s", e.Type, e.Fingerprint, e.Pinned)
 	case len(e.Known) > 0:
-		return fmt.Sprintf("the host shows the %s key %s, not the one recorded in %s line %d", e.Type, e.Fingerprint, e.Known[0].Filename, e.Known[0].Line)
+		return fmt.Sprintf("the host shows the %s key %s, not the one recorded in %s line %d, %s", e.Type, e.Fingerprint,
+			e.Known[0].Filename, e.Known[0].Line, ssh.FingerprintSHA256(e.Known[0].Key))
 	default:
 		return fmt.Sprintf("the host shows the %s key %s, and nothing is recorded for it", e.Type, e.Fingerprint)
 	}
@@ -103,7 +106,9 @@ func (s *SSH) Address() string {
 }
 
 // Dial connects and logs in. Its error is an *Error or that of the context.
-func (s *SSH) Dial(ctx context.Context) (*ssh.Client, error) {
+func (s *SSH) Dial(ctx context.Context) (*ssh.Client, error) { return s.dial(ctx, s.methods) }
+
+func (s *SSH) dial(ctx context.Context, ways func() ([]ssh.AuthMethod, func(), error)) (*ssh.Client, error) {
 	if s.Timeout == 0 {
 		s.Timeout = defaultTimeout
 	}
@@ -122,7 +127,7 @@ func (s *SSH) Dial(ctx context.Context) (*ssh.Client, error) {
 	if err != nil {
 		return nil, fail(HostKey, err)
 	}
-	methods, closeAgent, err := s.methods()
+	methods, closeAgent, err := ways()
 	defer closeAgent()
 	if err != nil {
 		return nil, fail(Login, err)
@@ -196,8 +201,6 @@ func (s *SSH) hostKeyCheck() (*hostKeys, error) {
 	for _, file := range files {
 		if _, err := os.Stat(file); err == nil {
 			standing = append(standing, file)
-		} else if s.KnownHosts != "" {
-			return nil, fmt.Errorf("known hosts file %s: %w", file, errors.Unwrap(err))
 		}
 	}
 	if len(standing) == 0 {
@@ -211,7 +214,7 @@ func (s *SSH) hostKeyCheck() (*hostKeys, error) {
 }
 
 func (h *hostKeys) check(host string, remote net.Addr, key ssh.PublicKey) *HostKeyError {
-	out := &HostKeyError{Type: key.Type(), Fingerprint: ssh.FingerprintSHA256(key)}
+	out := &HostKeyError{Type: key.Type(), Fingerprint: ssh.FingerprintSHA256(key), Key: key}
 	if h.pinned != "" {
 		if h.pinned == out.Fingerprint {
 			return nil
@@ -267,7 +270,7 @@ func (s *SSH) methods() ([]ssh.AuthMethod, func(), error) {
 		done    = func() {}
 	)
 	if s.Identity != "" {
-		signer, err := readIdentity(s.Identity)
+		signer, err := readIdentity(s.Identity, s.Passphrase)
 		if err != nil {
 			return nil, done, err
 		}
@@ -283,7 +286,7 @@ func (s *SSH) methods() ([]ssh.AuthMethod, func(), error) {
 	}
 	if home, err := os.UserHomeDir(); err == nil && s.Identity == "" {
 		for _, name := range []string{"id_ed25519", "id_ecdsa", "id_rsa"} {
-			if signer, err := readIdentity(filepath.Join(home, ".ssh", name)); err == nil {
+			if signer, err := readIdentity(filepath.Join(home, ".ssh", name), nil); err == nil {
 				signers = append(signers, signer)
 			}
 		}
@@ -298,7 +301,8 @@ func (s *SSH) methods() ([]ssh.AuthMethod, func(), error) {
 	return methods, done, nil
 }
 
-func readIdentity(file string) (ssh.Signer, error) {
+// readIdentity reads a private key file. Without a way to ask, one that has a passphrase is an *IdentityError.
+func readIdentity(file string, passphrase func(string) (string, error)) (ssh.Signer, error) {
 	info, err := os.Stat(file)
 	if err != nil {
 		var inner *fs.PathError
@@ -316,6 +320,15 @@ func readIdentity(file string) (ssh.Signer, error) {
 	}
 	signer, err := ssh.ParsePrivateKey(text)
 	var locked *ssh.PassphraseMissingError
+	if errors.As(err, &locked) && passphrase != nil {
+		phrase, asked := passphrase(file)
+		if asked != nil {
+			return nil, asked
+		}
+		if signer, err = ssh.ParsePrivateKeyWithPassphrase(text, []byte(phrase)); err != nil {
+			return nil, &IdentityError{File: file, Reason: "does not open with this passphrase", Locked: true}
+		}
+	}
 	switch {
 	case errors.As(err, &locked):
 		return nil, &IdentityError{File: file, Reason: "has a passphrase", Locked: true}

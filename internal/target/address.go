@@ -41,8 +41,8 @@ func (e *AddressError) Error() string {
 	return text
 }
 
-// ParseAddress reads ssh://USER@HOST:PORT/PATH, sftp://…, file:///PATH or a plain path, which is relative to the
-// current folder. After a host /~/ begins a path below the home folder.
+// ParseAddress reads ssh://USER@HOST:PORT/PATH, sftp://…, USER@HOST:PATH, file:///PATH or a plain path, which is
+// relative to the current folder. After a host /~/ begins a path below the home folder.
 func ParseAddress(text string) (Address, error) {
 	wrong := func(reason, mend string) (Address, error) { return Address{}, &AddressError{text, reason, mend} }
 	scheme, rest, isURL := strings.Cut(text, "://")
@@ -109,9 +109,9 @@ func plainPath(text string) (Address, error) {
 	if text == "" {
 		return Address{}, &AddressError{text, "is empty", ""}
 	}
-	before, _, colon := strings.Cut(text, ":")
-	if colon && strings.Contains(before, "@") && !strings.Contains(before, "/") {
-		return Address{}, &AddressError{text, "has neither a scheme nor a slash before its colon", "write ssh://USER@HOST/PATH, or ./" + text + " for a folder of that name"}
+	before, after, colon := strings.Cut(text, ":")
+	if user, host, login := strings.Cut(before, "@"); colon && login && !strings.Contains(before, "/") {
+		return shortForm(text, user, host, after)
 	}
 	absolute, err := filepath.Abs(text)
 	if err != nil {
@@ -121,6 +121,20 @@ func plainPath(text string) (Address, error) {
 		return Address{}, &AddressError{text, "is the top of the file system", "name a folder below it"}
 	}
 	return Address{Kind: Folder, Path: absolute}, nil
+}
+
+// shortForm reads USER@HOST:PATH, where a path that does not begin with a slash is below the home folder.
+func shortForm(text, user, host, name string) (Address, error) {
+	a := Address{Kind: SSH, User: user, Host: host, Path: path.Clean(name), Home: !strings.HasPrefix(name, "/")}
+	switch {
+	case user == "" || host == "":
+		return Address{}, &AddressError{text, "names no user or no host", "it reads USER@HOST:PATH, or ./" + text + " for a folder of that name"}
+	case name == "" || a.Home && a.Path == ".":
+		return Address{}, &AddressError{text, "has no path", "end it in the folder where the site shall stand"}
+	case a.Home && (a.Path == ".." || strings.HasPrefix(a.Path, "../")):
+		return Address{}, &AddressError{text, "leads out of the home folder", ""}
+	}
+	return a, nil
 }
 
 // String gives the address in its full form.

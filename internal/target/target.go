@@ -28,10 +28,17 @@ type Settings struct {
 	HostKey    string
 	KnownHosts string
 	Password   func() (string, error)
+	Passphrase func(file string) (string, error)
 	Jobs       int
 	History    int                   // how many deployments are kept; 0: the usual
 	Switch     bool                  // the root is a link to one of several trees
 	Between    func(fsys.FS) fsys.FS // put between the site and its place; nil: nothing
+}
+
+// SSH gives how to connect to a target that is reached over SSH.
+func (s *Settings) SSH() *connect.SSH {
+	return &connect.SSH{Host: s.Address.Host, Port: s.Address.Port, User: s.Address.User, Identity: s.Identity,
+		HostKey: s.HostKey, KnownHosts: s.KnownHosts, Password: s.Password, Passphrase: s.Passphrase}
 }
 
 func (s *Settings) between(f fsys.FS) fsys.FS {
@@ -153,8 +160,7 @@ func asRootError(root string, err error) error {
 }
 
 func openSFTP(ctx context.Context, s Settings) (*Opened, error) {
-	dial := &connect.SSH{Host: s.Address.Host, Port: s.Address.Port, User: s.Address.User, Identity: s.Identity,
-		HostKey: s.HostKey, KnownHosts: s.KnownHosts, Password: s.Password}
+	dial := s.SSH()
 	client, err := dial.Dial(ctx)
 	if err != nil {
 		return nil, err

@@ -1,0 +1,109 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"tartine/internal/connect"
+	"tartine/internal/target"
+)
+
+func (a *app) trustCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "trust [TARGET]",
+		Short: "Show a server's host key and record it once it is known to be right",
+		Long: `Trust shows the key of a server that is not known yet, as a fingerprint and as a picture, and records it after consent; or
+without a question when it is the one that --fingerprint names. A key that has changed is never recorded over the old one.`,
+		Args: atMostOne("target"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.trust(cmd.Context(), args)
+		},
+	}
+	a.configFlag(cmd)
+	a.targetFlags(cmd)
+	return cmd
+}
+
+func (a *app) trust(ctx context.Context, args []string) error {
+	a.flags.format = "text"
+	settings, err := a.settings()
+	if err != nil {
+		return err
+	}
+	reach, heading, err := a.target(settings, args)
+	if err != nil {
+		return err
+	}
+	if reach.Address.Kind == target.Folder {
+		return usageError(fmt.Sprintf("%s is a folder of this machine and has no host key", heading.Address), "")
+	}
+	expected := a.flags.pinned
+	reach.HostKey = "" // what is recorded counts here, not what is pinned
+	dial := reach.SSH()
+	err = dial.ShowKey(ctx)
+	var unknown *connect.HostKeyError
+	switch {
+	case errors.Is(err, connect.ErrTrusted):
+		a.printer().Line("trusted   the key of %s is recorded already", dial.Address())
+		return nil
+	case !errors.As(err, &unknown) || len(unknown.Known) > 0:
+		return err
+	case expected != "" && expected != unknown.Fingerprint:
+		return &statusError{status: ExitRefused, what: fmt.Sprintf("%s shows the %s key %s, not %s; nothing was recorded", dial.Address(), unknown.Type, unknown.Fingerprint, expected),
+			next: "ask the server's owner for the fingerprint of its key"}
+	case expected == "":
+		a.showKey(dial.Address(), unknown)
+		if !a.canAsk() {
+			return &statusError{status: ExitRefused, what: "nothing was recorded: there is no terminal to ask on",
+				next: fmt.Sprintf("once it is known to be right: tartine trust %s --fingerprint %s", strings.Join(args, " "), unknown.Fingerprint)}
+		}
+		if !a.ask([]string{"this key will be trusted from now on; compare it with what the server's owner says"}) {
+			return &statusError{status: ExitRefused, what: "nothing was recorded"}
+		}
+	}
+	return a.record(dial, unknown)
+}
+
+// showKey shows a key so that a person can compare it.
+func (a *app) showKey(address string, key *connect.HostKeyError) {
+	fmt.Fprintf(a.stderr, "%s shows this %s key:\n\n    %s\n", address, key.Type, key.Fingerprint)
+	for line := range strings.Lines(connect.Picture(key.Key)) {
+		fmt.Fprintf(a.stderr, "    %s", line)
+	}
+	fmt.Fprintln(a.stderr)
+}
+
+// record writes a key that is trusted into known_hosts.
+func (a *app) record(dial *connect.SSH, key *connect.HostKeyError) error {
+	file, err := dial.UserKnownHosts()
+	if err != nil {
+		return err
+	}
+	if err := connect.Trust(file, dial.Address(), key.Key); err != nil {
+		return usageError(err.Error(), "name another file with --known-hosts")
+	}
+	fmt.Fprintf(a.stderr, "trusted   the %s key of %s is recorded in %s\n", key.Type, dial.Address(), file)
+	return nil
+}
+
+// open opens a target. When its host key is not known yet and there is somebody to ask, it asks once.
+func (a *app) open(ctx context.Context, reach target.Settings) (*target.Opened, error) {
+	opened, err := target.Open(ctx, reach)
+	var unknown *connect.HostKeyError
+	if !errors.As(err, &unknown) || len(unknown.Known) > 0 || unknown.Pinned != "" || !a.canAsk() {
+		return opened, err
+	}
+	dial := reach.SSH()
+	a.showKey(dial.Address(), unknown)
+	if !a.ask([]string{"nothing is known of this server yet; compare the key with what its owner says"}) {
+		return nil, err
+	}
+	if err := a.record(dial, unknown); err != nil {
+		return nil, err
+	}
+	return target.Open(ctx, reach)
+}
