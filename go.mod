@@ -5,6 +5,7 @@ go 1.26.0
 require (
 	github.com/bmatcuk/doublestar/v4 v4.10.4
 	github.com/goccy/go-yaml v1.19.2
+	github.com/kevinburke/ssh_config v1.6.0
 	github.com/pkg/sftp v1.13.12
 	github.com/pmezard/go-difflib v1.0.0
 	github.com/rogpeppe/go-internal v1.16.0

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tartine/internal/config"
+	"tartine/internal/connect"
 	"tartine/internal/content"
 	"tartine/internal/filter"
 	"tartine/internal/render"
@@ -23,6 +24,7 @@ type flags struct {
 	sources                      []string
 	include, exclude             []string
 	identity, knownHosts, pinned string
+	sshConfig                    string
 	format                       string
 	quiet, verbose, noColor, yes bool
 	noCache                      bool
@@ -52,6 +54,7 @@ func (a *app) contentFlags(cmd *cobra.Command) {
 func (a *app) targetFlags(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.StringVar(&a.flags.identity, "identity", "", "log in with this private key `FILE`")
+	f.StringVar(&a.flags.sshConfig, "ssh-config", "", "read OpenSSH's client settings from this `FILE` alone; none: from no file")
 	f.StringVar(&a.flags.knownHosts, "known-hosts", "", "look host keys up in this `FILE` alone")
 	f.StringVar(&a.flags.pinned, "fingerprint", "", "accept the host key with this fingerprint, `SHA256:…`, and no other")
 	f.IntVar(&a.flags.jobs, "jobs", 0, "how many files are in flight at once (16)")
@@ -213,6 +216,9 @@ func (a *app) target(s *config.Settings, args []string) (target.Settings, render
 			address = s.Resolve(address)
 		}
 		out.HostKey, out.Jobs, out.History = t.HostKey.Value, t.Jobs, t.Keep
+		for _, host := range t.Via {
+			out.Via = append(out.Via, host.Value)
+		}
 		out.Switch = t.Publish.Value == "switch"
 		if t.Identity.Value != "" {
 			out.Identity = s.Resolve(t.Identity.Value)
@@ -255,6 +261,13 @@ func (a *app) applyTargetFlags(out *target.Settings) {
 		out.Jobs = a.flags.jobs
 	}
 	out.KnownHosts = a.flags.knownHosts
+	switch a.flags.sshConfig {
+	case "":
+		out.SSHConfig = connect.UserConfig()
+	case "none":
+	default:
+		out.SSHConfig = []string{a.flags.sshConfig}
+	}
 	out.Between = a.build.Between
 }
 

@@ -43,7 +43,10 @@ func (a *app) trust(ctx context.Context, args []string) error {
 	}
 	expected := a.flags.pinned
 	reach.HostKey = "" // what is recorded counts here, not what is pinned
-	dial := reach.SSH()
+	dial, err := reach.SSH()
+	if err != nil {
+		return err
+	}
 	err = dial.ShowKey(ctx)
 	var unknown *connect.HostKeyError
 	switch {
@@ -97,7 +100,10 @@ func (a *app) open(ctx context.Context, reach target.Settings) (*target.Opened, 
 	if !errors.As(err, &unknown) || len(unknown.Known) > 0 || unknown.Pinned != "" || !a.canAsk() {
 		return opened, err
 	}
-	dial := reach.SSH()
+	dial, failed := reach.SSH()
+	if failed != nil {
+		return nil, failed
+	}
 	a.showKey(dial.Address(), unknown)
 	if !a.ask([]string{"nothing is known of this server yet; compare the key with what its owner says"}) {
 		return nil, err

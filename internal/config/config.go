@@ -56,6 +56,7 @@ type Target struct {
 	HostKey    Text   `yaml:"host_key" doc:"the fingerprint of the host key, SHA256:…, which pins it"`
 	Password   Secret `yaml:"password" doc:"where the password is found"`
 	Passphrase Secret `yaml:"passphrase" doc:"where the passphrase of the private key is found"`
+	Via        []Text `yaml:"via" doc:"hosts that are gone through to get there, each as USER@HOST:PORT, in their order"`
 	Publish    Text   `yaml:"publish" enum:"in-place,switch" doc:"in-place: each file is replaced where it stands; switch: a whole new tree is built beside the old one, and a link then leads to it (in-place)"`
 	Jobs       int    `yaml:"jobs" doc:"how many files are in flight at once (16)"`
 	Keep       int    `yaml:"keep" doc:"how many deployments can be rolled back to, the one that stands included (5)"`

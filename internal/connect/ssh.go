@@ -18,6 +18,7 @@ import (
 	"runtime"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -38,6 +39,13 @@ type SSH struct {
 	Password   func() (string, error)
 	Passphrase func(file string) (string, error) // asked for when a key file has one; may be nil
 	Timeout    time.Duration                     // for each step; 0: 15 s
+	Via        *SSH                              // a host that is gone through, which may go through others; nil: none
+
+	// What OpenSSH's client settings add (see Configure).
+	Identities      []string // key files that are tried when Identity is empty; missing ones are passed over
+	AgentOff        bool     // keys of an agent are not tried
+	KnownHostsFiles []string
+	HostKeyAlias    string // the name under which the host key is looked up
 }
 
 // Step is a stage of connecting.
@@ -132,25 +140,35 @@ func (s *SSH) dial(ctx context.Context, ways func() ([]ssh.AuthMethod, func(), e
 	if err != nil {
 		return nil, fail(Login, err)
 	}
-	conn, err := (&net.Dialer{Timeout: s.Timeout}).DialContext(ctx, "tcp", s.Address())
+	conn, err := s.open(ctx)
 	if err != nil {
-		var lookup *net.DNSError
-		if errors.As(err, &lookup) {
+		var (
+			lookup  *net.DNSError
+			already *Error
+		)
+		switch {
+		case errors.As(err, &already):
+			return nil, err // a host on the way
+		case errors.As(err, &lookup):
 			return nil, fail(Lookup, err)
+		default:
+			return nil, fail(Port, err)
 		}
-		return nil, fail(Port, err)
 	}
 	// A server that stays silent, or a person who gives up, must not leave the handshake hanging.
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
-	if err := conn.SetDeadline(time.Now().Add(s.Timeout)); err != nil {
+	var late atomic.Bool
+	timer := time.AfterFunc(s.Timeout, func() {
+		late.Store(true)
 		conn.Close()
-		return nil, fail(Port, err)
-	}
+	})
+	defer timer.Stop()
 	var refused *HostKeyError
-	config := &ssh.ClientConfig{User: s.User, Auth: methods, HostKeyAlgorithms: check.algorithms(s.Address(), conn.RemoteAddr())}
-	config.HostKeyCallback = func(host string, remote net.Addr, key ssh.PublicKey) error {
-		refused = check.check(host, remote, key)
+	name, remote := s.keyName(), noAddress{}
+	config := &ssh.ClientConfig{User: s.User, Auth: methods, HostKeyAlgorithms: check.algorithms(name, remote)}
+	config.HostKeyCallback = func(_ string, _ net.Addr, key ssh.PublicKey) error {
+		refused = check.check(name, remote, key)
 		if refused != nil {
 			return refused
 		}
@@ -160,6 +178,8 @@ func (s *SSH) dial(ctx context.Context, ways func() ([]ssh.AuthMethod, func(), e
 	if err != nil {
 		conn.Close()
 		switch {
+		case late.Load():
+			return nil, fail(Port, os.ErrDeadlineExceeded)
 		case refused != nil:
 			return nil, fail(HostKey, refused)
 		case isLoginFailure(err):
@@ -168,17 +188,52 @@ func (s *SSH) dial(ctx context.Context, ways func() ([]ssh.AuthMethod, func(), e
 			return nil, fail(Port, fmt.Errorf("no SSH server answers: %w", err))
 		}
 	}
-	if err := conn.SetDeadline(time.Time{}); err != nil {
-		secure.Close()
-		return nil, fail(Port, err)
-	}
 	return ssh.NewClient(secure, channels, requests), nil
 }
+
+// open opens the byte stream to the host, through the hosts on the way.
+func (s *SSH) open(ctx context.Context) (net.Conn, error) {
+	if s.Via == nil {
+		return (&net.Dialer{Timeout: s.Timeout}).DialContext(ctx, "tcp", s.Address())
+	}
+	near, err := s.Via.Dial(ctx)
+	if err != nil {
+		return nil, err
+	}
+	conn, err := near.DialContext(ctx, "tcp", s.Address())
+	if err != nil {
+		near.Close()
+		return nil, fmt.Errorf("through %s: %w", s.Via.Address(), err)
+	}
+	return &through{conn, near}, nil
+}
+
+// through is a stream through another host, whose connection ends with it.
+type through struct {
+	net.Conn
+	near *ssh.Client
+}
+
+func (t *through) Close() error { return errors.Join(t.Conn.Close(), t.near.Close()) }
 
 func isLoginFailure(err error) bool {
 	var partial *ssh.ServerAuthError
 	return errors.As(err, &partial) || errors.Is(err, ssh.ErrNoAuth) || strings.Contains(err.Error(), "unable to authenticate") || strings.Contains(strings.ToLower(err.Error()), "too many authentication failures")
 }
+
+// keyName gives host:port as the host key is looked up.
+func (s *SSH) keyName() string {
+	if s.HostKeyAlias != "" {
+		return net.JoinHostPort(s.HostKeyAlias, "22")
+	}
+	return s.Address()
+}
+
+// noAddress is given where the address that a name led to is not to be looked up beside the name.
+type noAddress struct{}
+
+func (noAddress) Network() string { return "tcp" }
+func (noAddress) String() string  { return "0.0.0.0:0" }
 
 // hostKeys decides about a host's key.
 type hostKeys struct {
@@ -190,8 +245,8 @@ func (s *SSH) hostKeyCheck() (*hostKeys, error) {
 	if s.HostKey != "" {
 		return &hostKeys{pinned: s.HostKey}, nil
 	}
-	files := []string{s.KnownHosts}
-	if s.KnownHosts == "" {
+	files := append([]string{s.KnownHosts}, s.KnownHostsFiles...)
+	if s.KnownHosts == "" && len(s.KnownHostsFiles) == 0 {
 		files = []string{"/etc/ssh/ssh_known_hosts"}
 		if home, err := os.UserHomeDir(); err == nil {
 			files = append(files, filepath.Join(home, ".ssh", "known_hosts"))
@@ -276,7 +331,20 @@ func (s *SSH) methods() ([]ssh.AuthMethod, func(), error) {
 		}
 		signers = append(signers, signer)
 	}
-	if socket := os.Getenv("SSH_AUTH_SOCK"); socket != "" && s.Identity == "" {
+	for _, file := range s.Identities {
+		if s.Identity != "" {
+			break
+		}
+		signer, err := readIdentity(file, s.Passphrase)
+		var wrong *IdentityError
+		switch {
+		case err == nil:
+			signers = append(signers, signer)
+		case errors.As(err, &wrong) && wrong.Open:
+			return nil, done, err
+		}
+	}
+	if socket := os.Getenv("SSH_AUTH_SOCK"); socket != "" && s.Identity == "" && !s.AgentOff {
 		if conn, err := net.Dial("unix", socket); err == nil {
 			done = func() { conn.Close() }
 			if held, err := agent.NewClient(conn).Signers(); err == nil {
@@ -284,7 +352,7 @@ func (s *SSH) methods() ([]ssh.AuthMethod, func(), error) {
 			}
 		}
 	}
-	if home, err := os.UserHomeDir(); err == nil && s.Identity == "" {
+	if home, err := os.UserHomeDir(); err == nil && s.Identity == "" && len(s.Identities) == 0 {
 		for _, name := range []string{"id_ed25519", "id_ecdsa", "id_rsa"} {
 			if signer, err := readIdentity(filepath.Join(home, ".ssh", name), nil); err == nil {
 				signers = append(signers, signer)

@@ -29,16 +29,24 @@ type Settings struct {
 	KnownHosts string
 	Password   func() (string, error)
 	Passphrase func(file string) (string, error)
+	SSHConfig  []string // files of OpenSSH's client settings
+	Via        []string // hosts that are gone through, each as [USER@]HOST[:PORT]
 	Jobs       int
 	History    int                   // how many deployments are kept; 0: the usual
 	Switch     bool                  // the root is a link to one of several trees
 	Between    func(fsys.FS) fsys.FS // put between the site and its place; nil: nothing
 }
 
-// SSH gives how to connect to a target that is reached over SSH.
-func (s *Settings) SSH() *connect.SSH {
-	return &connect.SSH{Host: s.Address.Host, Port: s.Address.Port, User: s.Address.User, Identity: s.Identity,
+// SSH gives how to connect to a target that is reached over SSH. What the target says wins over OpenSSH's own settings.
+func (s *Settings) SSH() (*connect.SSH, error) {
+	dial := &connect.SSH{Host: s.Address.Host, Port: s.Address.Port, User: s.Address.User, Identity: s.Identity,
 		HostKey: s.HostKey, KnownHosts: s.KnownHosts, Password: s.Password, Passphrase: s.Passphrase}
+	if len(s.Via) > 0 {
+		if err := dial.GoThrough(s.Via); err != nil {
+			return nil, err
+		}
+	}
+	return dial, dial.Configure(s.SSHConfig)
 }
 
 func (s *Settings) between(f fsys.FS) fsys.FS {
@@ -160,7 +168,10 @@ func asRootError(root string, err error) error {
 }
 
 func openSFTP(ctx context.Context, s Settings) (*Opened, error) {
-	dial := s.SSH()
+	dial, err := s.SSH()
+	if err != nil {
+		return nil, err
+	}
 	client, err := dial.Dial(ctx)
 	if err != nil {
 		return nil, err
