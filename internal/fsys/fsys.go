@@ -87,6 +87,11 @@ type Spacer interface {
 	FreeSpace(ctx context.Context) (int64, error)
 }
 
+// Prober is an FS that can tell whether the user may write in a folder, without writing. The error says why not.
+type Prober interface {
+	Writable(ctx context.Context, dir string) error
+}
+
 var (
 	// ErrLost tells that the connection to the far end is gone.
 	ErrLost = errors.New("the connection was lost")

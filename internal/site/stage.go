@@ -50,6 +50,9 @@ func (st *staging) run(ctx context.Context) error {
 	if err := st.probeNames(ctx); err != nil {
 		return err
 	}
+	if err := st.probeRights(ctx); err != nil {
+		return err
+	}
 	parcels, err := st.parcels(ctx)
 	if err != nil {
 		return err
@@ -321,6 +324,38 @@ func (st *staging) probeNames(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// probeRights finds, where the far end can tell, what may not be put in its folder, before anything is sent. A tree that
+// is switched to is made anew, in folders of its own.
+func (st *staging) probeRights(ctx context.Context) error {
+	prober, ok := st.site.fs.(fsys.Prober)
+	if !ok || st.site.trees != "" {
+		return nil
+	}
+	stands := map[string]bool{".": true}
+	for i := range st.plan.Survey.Found {
+		if f := &st.plan.Survey.Found[i]; f.Kind == manifest.Dir {
+			stands[f.Path] = true
+		}
+	}
+	answers := map[string]error{}
+	for i := range st.plan.Result.Changes {
+		c := &st.plan.Result.Changes[i]
+		dir, _ := fsys.Split(c.Path)
+		if c.Status == diff.Stray || c.ModeOnly || !stands[dir] {
+			continue
+		}
+		err, asked := answers[dir]
+		if !asked {
+			err = prober.Writable(ctx, st.site.at(dir))
+			answers[dir] = err
+		}
+		if err != nil {
+			st.fail(c.Path, fmt.Errorf("its folder may not be written to: %s", cause(err)))
+		}
+	}
+	return ctx.Err()
 }
 
 // parcels names what must be staged, and finds what stands staged already.

@@ -5,6 +5,7 @@ package osfs
 import (
 	"context"
 	"fmt"
+	"io/fs"
 
 	"golang.org/x/sys/unix"
 )
@@ -21,4 +22,17 @@ func (f *FS) FreeSpace(context.Context) (int64, error) {
 		return 0, fmt.Errorf("ask free space of %s: %w", f.root.Name(), err)
 	}
 	return int64(stat.Bavail) * int64(stat.Bsize), nil
+}
+
+// Writable implements fsys.Prober.
+func (f *FS) Writable(_ context.Context, dir string) error {
+	folder, err := f.root.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer folder.Close()
+	if err := unix.Faccessat(int(folder.Fd()), ".", unix.W_OK|unix.X_OK, 0); err != nil {
+		return &fs.PathError{Op: "write in", Path: dir, Err: err}
+	}
+	return nil
 }
