@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"net"
 	"os"
 	"os/exec"
@@ -32,7 +33,7 @@ func TestMain(m *testing.M) {
 // commands are what the stories need beside the program and testscript's own.
 var commands = map[string]func(ts *testscript.TestScript, neg bool, args []string){
 	"flipbit": flipBit, "stamp": stamp, "untouched": untouched, "mkfifo": makePipe, "badname": badName, "closedport": closedPort, "silentport": silentPort,
-	"exits": exits, "cutproxy": cutProxy, "until": until, "smalldisk": smallDisk,
+	"exits": exits, "cutproxy": cutProxy, "until": until, "latecomer": latecomer, "smalldisk": smallDisk,
 }
 
 // slow makes each operation at a site take its time, so that there is time to interrupt. It does not tell how much
@@ -212,4 +213,12 @@ func lead(l net.Listener, port string, limit int64) {
 		}()
 		go func() { _, _ = io.Copy(near, far) }()
 	}
+}
+
+// latecomer PORT TO leads a port at which nothing listened until now to another one.
+func latecomer(ts *testscript.TestScript, _ bool, args []string) {
+	l, err := net.Listen("tcp", "127.0.0.1:"+args[0])
+	ts.Check(err)
+	ts.Defer(func() { l.Close() })
+	go lead(l, args[1], math.MaxInt64)
 }

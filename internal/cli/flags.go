@@ -7,6 +7,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -25,6 +26,7 @@ type flags struct {
 	include, exclude             []string
 	identity, knownHosts, pinned string
 	sshConfig                    string
+	waitForHost                  time.Duration
 	format                       string
 	quiet, verbose, noColor, yes bool
 	noCache                      bool
@@ -57,6 +59,7 @@ func (a *app) targetFlags(cmd *cobra.Command) {
 	f.StringVar(&a.flags.sshConfig, "ssh-config", "", "read OpenSSH's client settings from this `FILE` alone; none: from no file")
 	f.StringVar(&a.flags.knownHosts, "known-hosts", "", "look host keys up in this `FILE` alone")
 	f.StringVar(&a.flags.pinned, "fingerprint", "", "accept the host key with this fingerprint, `SHA256:…`, and no other")
+	f.DurationVar(&a.flags.waitForHost, "wait-for-host", 0, "try again for so long until a new machine lets us in, as in 90s or 2m")
 	f.IntVar(&a.flags.jobs, "jobs", 0, "how many files are in flight at once (16)")
 }
 
@@ -219,6 +222,9 @@ func (a *app) target(s *config.Settings, args []string) (target.Settings, render
 		for _, host := range t.Via {
 			out.Via = append(out.Via, host.Value)
 		}
+		if length, err := time.ParseDuration(t.Wait.Value); err == nil {
+			out.Wait = length
+		}
 		out.Switch = t.Publish.Value == "switch"
 		if t.Identity.Value != "" {
 			out.Identity = s.Resolve(t.Identity.Value)
@@ -261,6 +267,9 @@ func (a *app) applyTargetFlags(out *target.Settings) {
 		out.Jobs = a.flags.jobs
 	}
 	out.KnownHosts = a.flags.knownHosts
+	if a.flags.waitForHost > 0 {
+		out.Wait = a.flags.waitForHost
+	}
 	switch a.flags.sshConfig {
 	case "":
 		out.SSHConfig = connect.UserConfig()

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 )
 
 // FileName is the name of the settings file that is looked for in the current folder.
@@ -57,6 +58,7 @@ type Target struct {
 	Password   Secret `yaml:"password" doc:"where the password is found"`
 	Passphrase Secret `yaml:"passphrase" doc:"where the passphrase of the private key is found"`
 	Via        []Text `yaml:"via" doc:"hosts that are gone through to get there, each as USER@HOST:PORT, in their order"`
+	Wait       Text   `yaml:"wait" doc:"how long to try again until a new machine lets us in, as in 2m"`
 	Publish    Text   `yaml:"publish" enum:"in-place,switch" doc:"in-place: each file is replaced where it stands; switch: a whole new tree is built beside the old one, and a link then leads to it (in-place)"`
 	Jobs       int    `yaml:"jobs" doc:"how many files are in flight at once (16)"`
 	Keep       int    `yaml:"keep" doc:"how many deployments can be rolled back to, the one that stands included (5)"`
@@ -147,6 +149,9 @@ func (s *Settings) check() error {
 		t := s.Targets[name]
 		if fingerprint := t.HostKey; fingerprint.Value != "" && !strings.HasPrefix(fingerprint.Value, "SHA256:") {
 			return &Error{fingerprint.At, fmt.Sprintf("host_key %q is no fingerprint", fingerprint.Value), "it reads SHA256: and 43 characters, as ssh-keygen -l prints it"}
+		}
+		if _, err := time.ParseDuration(t.Wait.Value); t.Wait.Value != "" && err != nil {
+			return &Error{t.Wait.At, fmt.Sprintf("wait %q is no length of time", t.Wait.Value), "write it as in 90s or 2m"}
 		}
 		if t.Jobs < 0 || t.Keep < 0 {
 			return &Error{t.URL.At, fmt.Sprintf("jobs or keep of target %q is negative", name), "write a number from 1 up"}

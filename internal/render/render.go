@@ -29,7 +29,7 @@ var colours = map[word]string{
 	"new": "96", "changed": "93", "retired": "90", "stray": "35", "drifted": "95", "failed": "91",
 	"missing": "91", "altered": "91", "mode": "93", "link": "93",
 	"deployed": "1;92", "unchanged": "1;92", "match": "1;92", "verified": "92", "differs": "1;91", "incomplete": "1;93",
-	"error": "1;91", "warning": "93",
+	"error": "1;91", "warning": "93", "good": "92", "slow": "93", "wrong": "1;91",
 }
 
 // paint gives a word in its colour, filled up to a width.

@@ -10,6 +10,7 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/pkg/sftp"
 
@@ -29,8 +30,9 @@ type Settings struct {
 	KnownHosts string
 	Password   func() (string, error)
 	Passphrase func(file string) (string, error)
-	SSHConfig  []string // files of OpenSSH's client settings
-	Via        []string // hosts that are gone through, each as [USER@]HOST[:PORT]
+	Wait       time.Duration // how long to try again until a new machine lets us in
+	SSHConfig  []string      // files of OpenSSH's client settings
+	Via        []string      // hosts that are gone through, each as [USER@]HOST[:PORT]
 	Jobs       int
 	History    int                   // how many deployments are kept; 0: the usual
 	Switch     bool                  // the root is a link to one of several trees
@@ -61,7 +63,28 @@ func Open(ctx context.Context, s Settings) (*Opened, error) {
 	if s.Address.Kind == Folder {
 		return openFolder(ctx, s)
 	}
-	return openSFTP(ctx, s)
+	return openWaiting(ctx, s)
+}
+
+// tryAgain is how long to wait between two tries to reach a machine that is not there yet.
+const tryAgain = time.Second
+
+// openWaiting connects, and tries again for a while when the machine is not there yet or does not let us in yet. A host
+// key that is wrong is never tried again.
+func openWaiting(ctx context.Context, s Settings) (*Opened, error) {
+	deadline := time.Now().Add(s.Wait)
+	for {
+		opened, err := openSFTP(ctx, s)
+		var failed *connect.Error
+		if !errors.As(err, &failed) || failed.Step == connect.HostKey || time.Now().After(deadline) {
+			return opened, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(tryAgain):
+		}
+	}
 }
 
 // Opened is an open site with what was opened for it.

@@ -1,0 +1,161 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"sync"
+
+	"github.com/spf13/cobra"
+
+	"tartine/internal/connect"
+	"tartine/internal/render"
+	"tartine/internal/site"
+	"tartine/internal/target"
+)
+
+func (a *app) doctorCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "doctor [TARGET]",
+		Short: "Test every step on the way to a target and say what to mend",
+		Long: `Doctor goes the way of a deployment, from the name of the host to the rights in the folder, and says of each step whether it
+is good, slow or wrong, and what to mend. It writes only in a folder of its own, which it removes.`,
+		Args: atMostOne("target"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.doctor(cmd.Context(), args)
+		},
+	}
+	a.configFlag(cmd)
+	a.targetFlags(cmd)
+	a.outputFlags(cmd)
+	return cmd
+}
+
+func (a *app) doctor(ctx context.Context, args []string) error {
+	settings, err := a.settings()
+	if err != nil {
+		return err
+	}
+	reach, heading, err := a.target(settings, args)
+	if err != nil {
+		return err
+	}
+	opened, err := a.open(ctx, reach)
+	checks, status := wayThere(reach, err)
+	if err == nil {
+		defer opened.Close()
+		examined, failed := opened.Examine(ctx)
+		if failed != nil {
+			return failed
+		}
+		checks = append(checks, examined...)
+	} else if len(checks) == 0 {
+		return err
+	}
+	for _, check := range checks {
+		if check.Verdict == site.Wrong && status == ExitDone {
+			status = ExitDiffers
+		}
+	}
+	a.status = status
+	p := a.printer()
+	if a.json() {
+		return p.ChecksJSON(heading, checks)
+	}
+	p.Checks(heading, checks)
+	return nil
+}
+
+// wayThere says how far the connection came. A folder of this machine has no way.
+func wayThere(reach target.Settings, err error) (checks []site.Check, status int) {
+	steps := []struct {
+		step connect.Step
+		good string
+	}{
+		{connect.Lookup, "the name is known"}, {connect.Port, "an SSH server answers"}, {connect.HostKey, "it is trusted"},
+		{connect.Login, "the user is let in"}, {connect.Start, "SFTP is offered"},
+	}
+	var failed *connect.Error
+	if reach.Address.Kind == target.Folder || err != nil && !errors.As(err, &failed) {
+		return nil, ExitDone
+	}
+	for _, s := range steps {
+		if failed != nil && failed.Step == s.step {
+			said := sentence(err)
+			return append(checks, site.Check{Name: string(s.step), Verdict: site.Wrong, Found: said.what, Mend: said.next}), said.status
+		}
+		checks = append(checks, site.Check{Name: string(s.step), Verdict: site.Good, Found: s.good})
+	}
+	return checks, ExitDone
+}
+
+func (a *app) targetsCommand() *cobra.Command {
+	var check bool
+	cmd := &cobra.Command{
+		Use:   "targets",
+		Short: "List the targets of the settings, and with --check how they are",
+		Args:  noArguments,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return a.targets(cmd.Context(), check)
+		},
+	}
+	a.configFlag(cmd)
+	a.targetFlags(cmd)
+	a.outputFlags(cmd)
+	cmd.Flags().BoolVar(&check, "check", false, "ask each of them whether it answers and which deployment stands there")
+	return cmd
+}
+
+func (a *app) targets(ctx context.Context, check bool) error {
+	settings, err := a.settings()
+	if err != nil {
+		return err
+	}
+	if len(settings.TargetNames) == 0 {
+		return usageError("the settings name no target", `write one under targets, or start with "tartine init"`)
+	}
+	list := make([]render.TargetState, len(settings.TargetNames))
+	reaches := make([]target.Settings, len(list))
+	for i, name := range settings.TargetNames {
+		reach, heading, err := a.target(settings, []string{name})
+		if err != nil {
+			return err
+		}
+		reaches[i], list[i] = reach, render.TargetState{Name: name, Address: heading.Address}
+	}
+	if check {
+		var asking sync.WaitGroup
+		for i := range list {
+			asking.Go(func() { askTarget(ctx, reaches[i], &list[i]) })
+		}
+		asking.Wait()
+	}
+	for _, t := range list {
+		if t.Problem != "" {
+			a.status = ExitConnection
+		}
+	}
+	p := a.printer()
+	if a.json() {
+		return p.TargetsJSON(list)
+	}
+	p.Targets(list, check)
+	return nil
+}
+
+// askTarget finds out how a target is. It asks nobody and writes nothing.
+func askTarget(ctx context.Context, reach target.Settings, state *render.TargetState) {
+	reach.Passphrase = nil
+	opened, err := target.Open(ctx, reach)
+	if err == nil {
+		defer opened.Close()
+		var past []site.Past
+		if past, err = opened.History(ctx); err == nil {
+			state.Answers = true
+			if len(past) > 0 {
+				state.Stands = &past[0]
+			}
+			return
+		}
+	}
+	state.Problem = sentence(err).what
+}

@@ -1,0 +1,227 @@
+package site
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+	"time"
+
+	"tartine/internal/fsys"
+	"tartine/internal/manifest"
+)
+
+// Verdict is what an examination says of one thing.
+type Verdict string
+
+// The verdicts.
+const (
+	Good  Verdict = "good"
+	Slow  Verdict = "slow" // it works, at a price
+	Wrong Verdict = "wrong"
+)
+
+// Check is one thing that was examined.
+type Check struct {
+	Name    string  `json:"name"`
+	Verdict Verdict `json:"verdict"`
+	Found   string  `json:"found"`
+	Mend    string  `json:"mend,omitempty"`
+}
+
+// roomEnough is how much free space raises no eyebrows, in bytes.
+const roomEnough = 100 << 20
+
+// clockEnough is by how much the far clock may be off: the lock's lease goes by clocks.
+const clockEnough = 30 * time.Second
+
+// Examine tries what a deployment needs, in a folder of its own beside the root (or inside it), and removes that again.
+func (s *Site) Examine(ctx context.Context) ([]Check, error) {
+	x := &examination{site: s}
+	x.root(ctx)
+	if err := x.makeFolder(ctx); err != nil {
+		return x.checks, err
+	}
+	if x.folder != "" {
+		defer s.removeAll(context.WithoutCancel(ctx), x.folder)
+		x.writing(ctx)
+		x.replacing(ctx)
+		x.linking(ctx)
+	}
+	x.room(ctx)
+	x.names(ctx)
+	for _, check := range x.checks {
+		if errors.Is(x.lost, fsys.ErrLost) {
+			return x.checks, fmt.Errorf("after %s: %w", check.Name, x.lost)
+		}
+	}
+	return x.checks, ctx.Err()
+}
+
+type examination struct {
+	site   *Site
+	folder string
+	checks []Check
+	lost   error
+}
+
+func (x *examination) add(name string, verdict Verdict, mend, found string, args ...any) {
+	x.checks = append(x.checks, Check{name, verdict, fmt.Sprintf(found, args...), mend})
+}
+
+// failed notes an error as something that is wrong.
+func (x *examination) failed(name string, err error, mend string) {
+	if errors.Is(err, fsys.ErrLost) {
+		x.lost = err
+	}
+	x.add(name, Wrong, mend, "%s", cause(err))
+}
+
+func (x *examination) root(ctx context.Context) {
+	s := x.site
+	switch number, err := s.current(ctx); {
+	case err != nil:
+		x.failed("root", err, "look at the record beside the root")
+	case !s.exists:
+		x.add("root", Good, "", "%s does not stand yet; the first deployment makes it", s.label)
+	case number == 0:
+		x.add("root", Good, "", "%s stands; no deployment is recorded", s.label)
+	default:
+		x.add("root", Good, "", "%s stands; deployment %d", s.label, number)
+	}
+}
+
+func (x *examination) makeFolder(ctx context.Context) error {
+	s := x.site
+	parent, _ := fsys.Split(s.root)
+	if _, err := s.fs.Lstat(ctx, parent); parent != "." && errors.Is(err, fs.ErrNotExist) {
+		x.add("record", Wrong, "check the target's path, or deploy with --make-root", "the folder above the root does not stand")
+		return nil
+	}
+	for _, place := range s.recordPlaces() {
+		folder := place + "-doctor"
+		err := s.fs.Mkdir(ctx, folder, 0o700)
+		if errors.Is(err, fsys.ErrLost) {
+			return err
+		}
+		if err == nil || errors.Is(err, fs.ErrExist) {
+			x.folder = folder
+			beside := "beside the root"
+			if strings.HasPrefix(place, s.root+"/") {
+				beside = "inside the root"
+			}
+			x.add("record", Good, "", "it may be kept %s", beside)
+			return nil
+		}
+	}
+	x.add("record", Wrong, "give the user who logs in the right to write beside the root, or in it", "nothing may be written beside the root or in it")
+	return nil
+}
+
+func (x *examination) writing(ctx context.Context) {
+	s, name := x.site, x.folder+"/probe"
+	content := []byte("Gannet Rock\n")
+	before := time.Now()
+	if _, err := s.fs.Put(ctx, name, bytes.NewReader(content), fsys.Attr{Mode: 0o755}); err != nil {
+		x.failed("rights", err, "look at rights and quota of the user who logs in")
+		return
+	}
+	info, err := s.fs.Lstat(ctx, name)
+	switch {
+	case err != nil:
+		x.failed("rights", err, "")
+		return
+	case s.Abilities().Modes && info.Mode.Perm() != 0o755:
+		x.add("modes", Wrong, "the executable bit will not survive there", "a file written with mode 0755 has mode %04o", info.Mode.Perm())
+	default:
+		x.add("rights", Good, "", "files and folders can be written")
+	}
+	off := info.ModTime.Sub(before).Round(time.Second)
+	if off.Abs() <= clockEnough {
+		x.add("clock", Good, "", "it agrees with ours")
+	} else {
+		x.add("clock", Wrong, "set the clock of one of the two machines: the lock goes by them", "the clock there is off by %s", off)
+	}
+	x.digests(ctx, name, sha256.Sum256(content))
+}
+
+func (x *examination) digests(ctx context.Context, name string, want manifest.Digest) {
+	var got manifest.Digest
+	far, err := fsys.Digests(ctx, x.site.fs, []string{name}, 1, func(_ int, d manifest.Digest, failed error) { got = d })
+	switch {
+	case err != nil:
+		x.failed("checksums", err, "")
+	case got != want:
+		x.add("checksums", Wrong, "look for what alters files on their way", "what was written reads back as something else")
+	case far > 0:
+		x.add("checksums", Good, "", "%s runs there", x.site.Abilities().FarDigests)
+	case x.site.Abilities().TimeStep == time.Nanosecond:
+		x.add("checksums", Good, "", "computed on this machine")
+	default:
+		x.add("checksums", Slow, "with ssh:// and a shell that has sha256sum they would be computed there", "no shell answers: every file that is checked is read back over the line")
+	}
+}
+
+func (x *examination) replacing(ctx context.Context) {
+	s := x.site
+	_, err := s.fs.Put(ctx, x.folder+"/fresh", strings.NewReader("fresh"), fsys.Attr{Mode: 0o644})
+	if err == nil {
+		err = s.fs.Rename(ctx, x.folder+"/fresh", x.folder+"/probe")
+	}
+	switch {
+	case err != nil:
+		x.failed("replace", err, "a deployment cannot replace files there")
+	case s.Abilities().AtomicReplace:
+		x.add("replace", Good, "", "a file is replaced in one step")
+	default:
+		x.add("replace", Slow, "a server with posix-rename@openssh.com can do it", "a file cannot be replaced in one step: for a moment nothing stands there")
+	}
+}
+
+func (x *examination) linking(ctx context.Context) {
+	s := x.site
+	if err := s.fs.Symlink(ctx, "probe", x.folder+"/link"); err != nil {
+		x.failed("links", err, "leave symbolic links out with links: follow or skip")
+	} else {
+		x.add("links", Good, "", "symbolic links can be made")
+	}
+	linker, ok := s.fs.(fsys.Linker)
+	if ok && linker.Link(ctx, x.folder+"/probe", x.folder+"/second") == nil {
+		x.add("rollback", Good, "", "what is replaced can be kept (hard links)")
+		return
+	}
+	x.add("rollback", Slow, "", "what is replaced cannot be kept there: a rollback has only what was removed")
+}
+
+func (x *examination) room(ctx context.Context) {
+	spacer, ok := x.site.fs.(fsys.Spacer)
+	if !ok {
+		return
+	}
+	free, err := spacer.FreeSpace(ctx)
+	switch {
+	case errors.Is(err, fsys.ErrLost):
+		x.lost = err
+	case err != nil:
+		x.add("room", Good, "", "the far end does not tell")
+	case free < roomEnough:
+		x.add("room", Slow, "make room: a deployment needs it for what is new, and for what it keeps", "%d MB are free", free/1e6)
+	default:
+		x.add("room", Good, "", "%d MB are free", free/1e6)
+	}
+}
+
+func (x *examination) names(ctx context.Context) {
+	folds, err := x.site.FoldsCase(ctx)
+	switch {
+	case err != nil:
+		x.lost = err
+	case folds:
+		x.add("names", Slow, "names that differ only in case are refused before anything is sent", "upper and lower case are one there")
+	default:
+		x.add("names", Good, "", "upper and lower case are told apart")
+	}
+}
