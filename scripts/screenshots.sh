@@ -59,6 +59,8 @@ shot history 'tartine history rock
 tartine history rock 3
 tartine rollback rock
 tartine history rock'
+shot doctor 'tartine doctor rock
+tartine targets --check'
 shot explain 'tartine explain plates/proof-gannet.svg site/cgi/next-tide.sh img/plates/gannet.svg'
 echo 'TIDE_TOKEN=made-up' >site/.env
 ssh-keygen -q -t ed25519 -N '' -f site/css/backup && rm site/css/backup.pub

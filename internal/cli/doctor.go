@@ -31,11 +31,7 @@ is good, slow or wrong, and what to mend. It writes only in a folder of its own,
 }
 
 func (a *app) doctor(ctx context.Context, args []string) error {
-	settings, err := a.settings()
-	if err != nil {
-		return err
-	}
-	reach, heading, err := a.target(settings, args)
+	reach, heading, err := a.reach(args)
 	if err != nil {
 		return err
 	}

@@ -65,11 +65,17 @@ func splitNumber(args []string) (names []string, number int, err error) {
 
 // withSite opens the target that is named and hands it on. A publish that was interrupted is finished first.
 func (a *app) withSite(ctx context.Context, names []string, use func(context.Context, *target.Opened, render.Heading, target.Settings) error) error {
-	settings, err := a.settings()
-	if err != nil {
-		return err
-	}
-	reach, heading, err := a.target(settings, names)
+	return a.withSiteAsItIs(ctx, names, func(ctx context.Context, s *target.Opened, heading render.Heading, reach target.Settings) error {
+		if err := a.finishUnfinished(ctx, s); err != nil {
+			return err
+		}
+		return use(ctx, s, heading, reach)
+	})
+}
+
+// withSiteAsItIs opens the target that is named and hands it on.
+func (a *app) withSiteAsItIs(ctx context.Context, names []string, use func(context.Context, *target.Opened, render.Heading, target.Settings) error) error {
+	reach, heading, err := a.reach(names)
 	if err != nil {
 		return err
 	}
@@ -78,10 +84,16 @@ func (a *app) withSite(ctx context.Context, names []string, use func(context.Con
 		return err
 	}
 	defer opened.Close()
-	if err := a.finishUnfinished(ctx, opened); err != nil {
-		return err
-	}
 	return use(ctx, opened, heading, reach)
+}
+
+// reach finds the target that is named in the settings, or by its address.
+func (a *app) reach(names []string) (target.Settings, render.Heading, error) {
+	settings, err := a.settings()
+	if err != nil {
+		return target.Settings{}, render.Heading{}, err
+	}
+	return a.target(settings, names)
 }
 
 func (a *app) showHistory(ctx context.Context, s *target.Opened, heading render.Heading) error {
@@ -195,59 +207,5 @@ func (a *app) rollback(ctx context.Context, s *target.Opened, heading render.Hea
 		return p.OutcomeJSON(&back.Comparison, back.TreeDigest(), out)
 	}
 	p.Deployed(heading, &back.Comparison, out, time.Since(own.options.Started))
-	return nil
-}
-
-func (a *app) unlockCommand() *cobra.Command {
-	cmd := &cobra.Command{
-		Use:   "unlock [TARGET]",
-		Short: "Remove a lock left by a deployment that died",
-		Args:  atMostOne("target"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.unlock(cmd.Context(), args)
-		},
-	}
-	a.configFlag(cmd)
-	a.targetFlags(cmd)
-	cmd.Flags().BoolVar(&a.flags.yes, "yes", false, "answer every question with yes")
-	a.flags.format = "text"
-	return cmd
-}
-
-func (a *app) unlock(ctx context.Context, args []string) error {
-	a.flags.format = "text"
-	settings, err := a.settings()
-	if err != nil {
-		return err
-	}
-	reach, heading, err := a.target(settings, args)
-	if err != nil {
-		return err
-	}
-	opened, err := a.open(ctx, reach)
-	if err != nil {
-		return err
-	}
-	defer opened.Close()
-	holder, err := opened.Locked(ctx)
-	if err != nil {
-		return err
-	}
-	p := a.printer()
-	if holder == nil {
-		p.Line("unlocked  %s was not locked", heading.Name())
-		return nil
-	}
-	held := (&site.LockedError{Holder: *holder}).Error()
-	if !a.flags.yes {
-		refused := &statusError{status: ExitRefused, what: held, next: "when it is known to have died, remove its lock with --yes"}
-		if !a.canAsk() || !a.ask([]string{held, "If it lives, two deployments may mix once its lock is gone"}) {
-			return refused
-		}
-	}
-	if err := opened.Unlock(ctx, holder); err != nil {
-		return err
-	}
-	p.Line("unlocked  %s: the lock of %s@%s, process %d, is gone", heading.Name(), holder.User, holder.Host, holder.Process)
 	return nil
 }

@@ -30,11 +30,7 @@ without a question when it is the one that --fingerprint names. A key that has c
 
 func (a *app) trust(ctx context.Context, args []string) error {
 	a.flags.format = "text"
-	settings, err := a.settings()
-	if err != nil {
-		return err
-	}
-	reach, heading, err := a.target(settings, args)
+	reach, heading, err := a.reach(args)
 	if err != nil {
 		return err
 	}

@@ -103,7 +103,7 @@ func (x *examination) makeFolder(ctx context.Context) error {
 	}
 	for _, place := range s.recordPlaces() {
 		folder := place + "-doctor"
-		err := s.fs.Mkdir(ctx, folder, 0o700)
+		err := s.fs.Mkdir(ctx, folder, s.private(0o700))
 		if errors.Is(err, fsys.ErrLost) {
 			return err
 		}

@@ -194,7 +194,7 @@ func (s *Site) putLock(ctx context.Context, name string, me *Holder, fresh bool)
 		return err
 	}
 	own := s.inRecord(ownLock + me.Token)
-	if _, err := s.fs.Put(ctx, own, bytes.NewReader(text), fsys.Attr{Mode: 0o600}); err != nil {
+	if _, err := s.fs.Put(ctx, own, bytes.NewReader(text), fsys.Attr{Mode: s.private(0o600)}); err != nil {
 		return err
 	}
 	if !fresh {
@@ -208,7 +208,7 @@ func (s *Site) putLock(ctx context.Context, name string, me *Holder, fresh bool)
 	if err == nil || errors.Is(err, fs.ErrExist) || errors.Is(err, fsys.ErrLost) {
 		return err
 	}
-	_, err = s.fs.Put(ctx, s.inRecord(name), bytes.NewReader(text), fsys.Attr{Mode: 0o600, New: true})
+	_, err = s.fs.Put(ctx, s.inRecord(name), bytes.NewReader(text), fsys.Attr{Mode: s.private(0o600), New: true})
 	return err
 }
 

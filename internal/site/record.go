@@ -106,7 +106,7 @@ func (s *Site) read(ctx context.Context, name string) ([]byte, error) {
 // write writes a file of the record in one step: it is whole and new, or as it was.
 func (s *Site) write(ctx context.Context, name string, text []byte) error {
 	fresh := s.inRecord(name + ".fresh")
-	_, err := s.fs.Put(ctx, fresh, bytes.NewReader(text), fsys.Attr{Mode: 0o600})
+	_, err := s.fs.Put(ctx, fresh, bytes.NewReader(text), fsys.Attr{Mode: s.private(0o600)})
 	if err == nil {
 		err = s.sync(ctx)
 	}

@@ -41,6 +41,7 @@ type Site struct {
 	record string // a name in fs; empty while no record stands
 	jobs   int
 	exists bool // the root stands
+	shared bool // the root may be written by its group, and so may the record
 }
 
 // insideRecord is the record's name where it lies inside the root.
@@ -98,6 +99,7 @@ func Open(ctx context.Context, f fsys.FS, root, label string, opt Options) (*Sit
 	default:
 		s.exists = err == nil
 	}
+	s.shared = err == nil && info.Mode.IsDir() && info.Mode&0o020 != 0
 	for _, place := range s.recordPlaces() {
 		info, err := f.Lstat(ctx, place)
 		if errors.Is(err, fsys.ErrLost) {
@@ -137,6 +139,15 @@ func (s *Site) Close() error { return s.fs.Close() }
 func (s *Site) at(path string) string       { return fsys.Join(s.live, path) }
 func (s *Site) inRecord(name string) string { return fsys.Join(s.record, name) }
 
+// private gives the mode of what is in the record: for the owner alone, or, where the root is shared by a group, for
+// that group too.
+func (s *Site) private(mode fs.FileMode) fs.FileMode {
+	if s.shared {
+		return mode | mode>>3&0o070
+	}
+	return mode
+}
+
 // prepare makes what is missing of root and record. Parents of the root are made only when asked.
 func (s *Site) prepare(ctx context.Context, makeParents bool) error {
 	if !s.exists {
@@ -156,7 +167,7 @@ func (s *Site) prepare(ctx context.Context, makeParents bool) error {
 		if s.record != "" {
 			break
 		}
-		err := s.fs.Mkdir(ctx, place, 0o700)
+		err := s.fs.Mkdir(ctx, place, s.private(0o700))
 		if err == nil || errors.Is(err, fs.ErrExist) {
 			s.record = place
 		} else if s.trees != "" || place == fsys.Join(s.root, insideRecord) || errors.Is(err, fsys.ErrLost) {
@@ -164,7 +175,7 @@ func (s *Site) prepare(ctx context.Context, makeParents bool) error {
 		}
 	}
 	for _, name := range []string{"deployments", incoming, kept} {
-		if err := s.fs.Mkdir(ctx, s.inRecord(name), 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+		if err := s.fs.Mkdir(ctx, s.inRecord(name), s.private(0o700)); err != nil && !errors.Is(err, fs.ErrExist) {
 			return &RootError{Root: s.label, Reason: "its record cannot be written to: " + cause(err), Err: err}
 		}
 	}

@@ -490,6 +490,29 @@ func TestTheRecordGoesInsideTheRootWhereNothingMayBeWrittenBesideIt(t *testing.T
 	w.verify(second)
 }
 
+func TestTheRecordIsAsPrivateAsTheRootAllows(t *testing.T) {
+	for mode, record := range map[fs.FileMode]fs.FileMode{0o755: 0o700, 0o775: 0o770} {
+		w := newWorld(t)
+		root := filepath.Join(w.dir, "www")
+		require.NoError(t, os.Mkdir(root, 0o755))
+		require.NoError(t, os.Chmod(root, mode))
+		w.mustDeploy(first)
+		w.mustDeploy(second)
+		require.NoError(t, filepath.WalkDir(filepath.Join(w.dir, ".www.tartine"), func(name string, entry fs.DirEntry, err error) error {
+			if err != nil || strings.Contains(name, "/kept/") {
+				return err // what is kept has the mode that it stood with
+			}
+			info, err := entry.Info()
+			if err == nil && entry.IsDir() {
+				require.Equal(t, record, info.Mode().Perm(), name)
+			} else if err == nil {
+				require.Equal(t, record&0o660, info.Mode().Perm(), name)
+			}
+			return err
+		}))
+	}
+}
+
 func TestRootThatCannotBeWritten(t *testing.T) {
 	w := newWorld(t)
 	w.between.Before = func(op string, names ...string) error {

@@ -78,7 +78,7 @@ func (s *Site) makeShelves(ctx context.Context, names []string) error {
 	group.SetLimit(s.jobs)
 	for dir := range needed {
 		group.Go(func() error {
-			if err := s.fs.Mkdir(ctx, s.inRecord(dir), 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+			if err := s.fs.Mkdir(ctx, s.inRecord(dir), s.private(0o700)); err != nil && !errors.Is(err, fs.ErrExist) {
 				return err
 			}
 			return nil

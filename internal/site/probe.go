@@ -1,0 +1,107 @@
+package site
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+
+	"tartine/internal/diff"
+	"tartine/internal/fsys"
+	"tartine/internal/manifest"
+)
+
+// SpaceError tells that the far end has too little room. Both are in bytes.
+type SpaceError struct{ Need, Free int64 }
+
+func (e *SpaceError) Error() string {
+	return fmt.Sprintf("%d bytes are to be brought, and the far end has room for %d", e.Need, e.Free)
+}
+
+// checkSpace finds out, where the far end can tell, whether all will fit before anything is sent.
+func (st *staging) checkSpace(ctx context.Context, missing []*parcel) error {
+	spacer, ok := st.site.fs.(fsys.Spacer)
+	if !ok || len(missing) == 0 {
+		return nil
+	}
+	free, err := spacer.FreeSpace(ctx)
+	if errors.Is(err, fsys.ErrLost) {
+		return err
+	}
+	var need int64
+	for _, p := range missing {
+		need += p.change.Want.Size - p.part
+	}
+	if err == nil && need > free {
+		return &SpaceError{need, free}
+	}
+	return nil
+}
+
+// Only names that are long by some system's measure are worth a question (bytes).
+const longName, longPath = 140, 900
+
+// probeNames finds names that the far side cannot hold before anything is sent: looking one up fails in another way
+// than for a name that is merely missing. Long elements are looked up at the top, since the folders above them may be
+// missing too.
+func (st *staging) probeNames(ctx context.Context) error {
+	for i := range st.plan.Result.Changes {
+		c := &st.plan.Result.Changes[i]
+		if c.Status != diff.New {
+			continue
+		}
+		var probes []string
+		if len(c.Path) > longPath {
+			probes = append(probes, c.Path)
+		}
+		for element := range strings.SplitSeq(c.Path, "/") {
+			if len(element) > longName {
+				probes = append(probes, element)
+			}
+		}
+		for _, probe := range probes {
+			_, err := st.site.fs.Lstat(ctx, st.site.at(probe))
+			if errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+				return err
+			}
+			if err != nil && !errors.Is(err, fs.ErrNotExist) {
+				st.fail(c.Path, fmt.Errorf("the far side cannot hold a name of this length: %s", cause(err)))
+				break
+			}
+		}
+	}
+	return nil
+}
+
+// probeRights finds, where the far end can tell, what may not be put in its folder, before anything is sent. A tree that
+// is switched to is made anew, in folders of its own.
+func (st *staging) probeRights(ctx context.Context) error {
+	prober, ok := st.site.fs.(fsys.Prober)
+	if !ok || st.site.trees != "" {
+		return nil
+	}
+	stands := map[string]bool{".": true}
+	for i := range st.plan.Survey.Found {
+		if f := &st.plan.Survey.Found[i]; f.Kind == manifest.Dir {
+			stands[f.Path] = true
+		}
+	}
+	answers := map[string]error{}
+	for i := range st.plan.Result.Changes {
+		c := &st.plan.Result.Changes[i]
+		dir, _ := fsys.Split(c.Path)
+		if c.Status == diff.Stray || c.ModeOnly || !stands[dir] {
+			continue
+		}
+		err, asked := answers[dir]
+		if !asked {
+			err = prober.Writable(ctx, st.site.at(dir))
+			answers[dir] = err
+		}
+		if err != nil {
+			st.fail(c.Path, fmt.Errorf("its folder may not be written to: %s", cause(err)))
+		}
+	}
+	return ctx.Err()
+}

@@ -1,0 +1,178 @@
+package site
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+
+	"tartine/internal/diff"
+	"tartine/internal/fsys"
+	"tartine/internal/manifest"
+)
+
+// splitDoubles parts the parcels whose content is sent from those that have the same content as one of them.
+func splitDoubles(parcels []*parcel) (firsts []*parcel, doubles map[*parcel][]*parcel) {
+	doubles = map[*parcel][]*parcel{}
+	seen := map[manifest.Digest]*parcel{}
+	for _, p := range parcels {
+		if first := seen[p.change.Want.Digest]; first != nil {
+			doubles[first] = append(doubles[first], p)
+			continue
+		}
+		seen[p.change.Want.Digest] = p
+		firsts = append(firsts, p)
+	}
+	return firsts, doubles
+}
+
+// double has the far end copy what has been sent once and is needed again, and gives the parcels that it did not copy.
+func (st *staging) double(ctx context.Context, doubles map[*parcel][]*parcel) (unmade []*parcel, err error) {
+	var (
+		pairs []fsys.Pair
+		all   []*parcel
+	)
+	for first, others := range doubles {
+		if st.staged[first.change.Path] == "" {
+			unmade = append(unmade, others...) // each has a file of its own here, which may be in order
+			continue
+		}
+		for _, p := range others {
+			pairs = append(pairs, fsys.Pair{From: st.site.inRecord(first.name), To: st.site.inRecord(p.name)})
+			all = append(all, p)
+		}
+	}
+	copied, err := st.copies(ctx, pairs)
+	if err != nil {
+		return nil, err
+	}
+	for i, p := range all {
+		if !copied[i] || st.setAttr(ctx, p) != nil {
+			unmade = append(unmade, p)
+			continue
+		}
+		st.staged[p.change.Path] = p.name
+		st.out.Reused++
+	}
+	return unmade, nil
+}
+
+// copies has the far end copy files, where it can.
+func (st *staging) copies(ctx context.Context, pairs []fsys.Pair) ([]bool, error) {
+	copied := make([]bool, len(pairs))
+	copier, ok := st.site.fs.(fsys.Copier)
+	if !ok || len(pairs) == 0 {
+		return copied, nil
+	}
+	return copied, copier.Copies(ctx, pairs, func(i int) { copied[i] = true })
+}
+
+func (st *staging) setAttr(ctx context.Context, p *parcel) error {
+	attr := fsys.Attr{Mode: p.change.Want.Mode, ModTime: p.change.Want.ModTime}
+	return st.site.fs.SetAttr(ctx, st.site.inRecord(p.name), attr)
+}
+
+// reuse finds content that need not be sent: in the kept store, or at the site under another name.
+func (st *staging) reuse(ctx context.Context, parcels []*parcel) error {
+	held, err := st.site.storeSizes(ctx, kept, shelvesOf(parcels))
+	if err != nil {
+		return err
+	}
+	stands := map[manifest.Digest]*diff.Found{}
+	for i := range st.plan.Survey.Found {
+		if f := &st.plan.Survey.Found[i]; f.Kind == manifest.File && f.Other == 0 && !f.Digest.IsZero() {
+			stands[f.Digest] = f
+		}
+	}
+	var (
+		pairs  []fsys.Pair
+		copied []*parcel
+		used   = map[string]bool{}
+	)
+	for _, p := range parcels {
+		want := p.change.Want
+		name := storeName(kept, want.Digest, 1)
+		size, isKept := held[name]
+		switch f := stands[want.Digest]; {
+		case p.there:
+		case isKept && size == want.Size && !used[name]:
+			used[name] = true // the next path with this content needs a copy of its own
+			p.name, p.there, p.reused = name, true, true
+		case isKept && size == want.Size:
+			pairs = append(pairs, fsys.Pair{From: st.site.inRecord(name), To: st.site.inRecord(p.name)})
+			copied = append(copied, p)
+		case st.plan.Held[want.Digest] != "":
+			pairs = append(pairs, fsys.Pair{From: st.plan.Held[want.Digest], To: st.site.inRecord(p.name)})
+			copied = append(copied, p)
+		case f != nil && f.Size == want.Size:
+			pairs = append(pairs, fsys.Pair{From: st.site.at(f.Path), To: st.site.inRecord(p.name)})
+			copied = append(copied, p)
+		}
+	}
+	done, err := st.copies(ctx, pairs)
+	if err != nil {
+		return err
+	}
+	for i, p := range copied {
+		f := stands[p.change.Want.Digest]
+		if done[i] || f != nil && st.borrow(ctx, p, f) {
+			p.there, p.reused, p.part = true, true, 0
+		}
+	}
+	return nil
+}
+
+// borrow gives a file that is about to go from the site a second name, where the far end cannot copy. It must go, and
+// have the mode that is wanted: the two names are one file until then.
+func (st *staging) borrow(ctx context.Context, p *parcel, f *diff.Found) bool {
+	linker, ok := st.site.fs.(fsys.Linker)
+	if !ok || f.Mode != p.change.Want.Mode || p.part > 0 || !st.goes(f.Path) {
+		return false
+	}
+	return linker.Link(ctx, st.site.at(f.Path), st.site.inRecord(p.name)) == nil
+}
+
+// goes tells whether a path's content goes from the site with this deployment.
+func (st *staging) goes(path string) bool {
+	i, found := slices.BinarySearchFunc(st.plan.Result.Changes, path, func(c diff.Change, p string) int { return strings.Compare(c.Path, p) })
+	return found && st.plan.Result.Changes[i].Status == diff.Retired
+}
+
+// resume takes what stands staged or kept, if its bytes are right, and gives the parcels that are missing.
+func (st *staging) resume(ctx context.Context, parcels []*parcel) (missing []*parcel, err error) {
+	var there []*parcel
+	for _, p := range parcels {
+		if p.there {
+			there = append(there, p)
+		} else {
+			missing = append(missing, p)
+		}
+	}
+	wrong, err := st.digests(ctx, there)
+	if err != nil {
+		return nil, err
+	}
+	for i, p := range there {
+		if wrong[i] == nil {
+			wrong[i] = st.setAttr(ctx, p)
+		}
+		switch {
+		case errors.Is(wrong[i], fsys.ErrLost), ctx.Err() != nil:
+			return nil, wrong[i]
+		case wrong[i] != nil:
+			// It may be one file with something at the site: it must not be written into.
+			if err := st.site.discard(ctx, []string{p.name}); err != nil {
+				return nil, err
+			}
+			p.name, p.there, p.part = storeName(incoming, p.change.Want.Digest, p.copy), false, 0
+			missing = append(missing, p)
+			continue
+		case p.reused:
+			st.out.Reused++
+		default:
+			st.out.Resumed++
+		}
+		st.staged[p.change.Path] = p.name
+	}
+	return missing, nil
+}
