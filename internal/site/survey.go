@@ -57,6 +57,9 @@ func (s *Site) Survey(ctx context.Context, believe bool) (*Survey, error) {
 	if out.Unfinished, err = s.Unfinished(ctx); err != nil {
 		return nil, err
 	}
+	if err := s.lookAgain(ctx); err != nil {
+		return nil, err
+	}
 	if !s.exists {
 		return out, nil
 	}

@@ -55,6 +55,20 @@ func (s *Site) followRoot(root fsys.Info, err error) error {
 	return nil
 }
 
+// lookAgain finds the tree that the root leads to now. It is called after the record has been read: should another
+// deployment be published in between, its number gives that away before anything is written.
+func (s *Site) lookAgain(ctx context.Context) error {
+	if s.trees == "" {
+		return nil
+	}
+	info, err := s.fs.Lstat(ctx, s.root)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	s.exists = false
+	return s.followRoot(info, err)
+}
+
 func (s *Site) tree(number int) string { return fsys.Join(s.trees, strconv.Itoa(number)) }
 
 // newSwitch builds the steps of a publish into a new tree.

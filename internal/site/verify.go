@@ -47,6 +47,9 @@ func (r *Report) Matches() bool {
 // asked. Watch may be nil.
 func (s *Site) Verify(ctx context.Context, entries []manifest.Entry, strays bool, watch *Watch) (*Report, error) {
 	survey := &Survey{}
+	if err := s.lookAgain(ctx); err != nil {
+		return nil, err
+	}
 	if s.exists {
 		if err := s.walk(ctx, survey); err != nil {
 			return nil, err

@@ -6,6 +6,7 @@ package osfs
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -77,7 +78,14 @@ func (f *FS) List(ctx context.Context, dir string) ([]fsys.Info, error) {
 	}
 	out := make([]fsys.Info, 0, len(found))
 	for _, info := range found {
-		described, err := f.describe(info, fsys.Join(dir, info.Name()))
+		name := fsys.Join(dir, info.Name())
+		described, err := f.describe(info, name)
+		if err != nil { // a link was removed or replaced since the folder was read
+			described, err = f.Lstat(ctx, name)
+		}
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}

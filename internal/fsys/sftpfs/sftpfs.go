@@ -15,6 +15,7 @@ import (
 	"net"
 	"os"
 	"path"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -142,12 +143,23 @@ func (f *FS) List(ctx context.Context, dir string) ([]fsys.Info, error) {
 			if err := ctx.Err(); err != nil {
 				return err
 			}
-			link, err := f.client.ReadLink(f.full(fsys.Join(dir, out[i].Name)))
-			out[i].Link = link
-			return f.mend("read link", fsys.Join(dir, out[i].Name), err)
+			name := fsys.Join(dir, out[i].Name)
+			link, err := f.client.ReadLink(f.full(name))
+			if err == nil {
+				out[i].Link = link
+				return nil
+			}
+			again, err := f.Lstat(ctx, name) // it was removed or replaced since the folder was read
+			if errors.Is(err, fs.ErrNotExist) {
+				out[i].Name = ""
+				return nil
+			}
+			out[i] = again
+			return err
 		})
 	}
-	return out, group.Wait()
+	err = group.Wait()
+	return slices.DeleteFunc(out, func(i fsys.Info) bool { return i.Name == "" }), err
 }
 
 // Open implements fsys.FS.
