@@ -148,7 +148,7 @@ func readTree(t *testing.T, root string) map[string]string {
 		root = real // the root of a switched site is a link
 	}
 	require.NoError(t, filepath.WalkDir(root, func(name string, entry os.DirEntry, err error) error {
-		if err != nil || entry.IsDir() {
+		if err != nil || !entry.Type().IsRegular() { // the editions have no links; a link that waits to be put in place is none of theirs
 			return err
 		}
 		content, err := os.ReadFile(name)
