@@ -210,7 +210,7 @@ func (x *examination) room(ctx context.Context) {
 	case free < roomEnough:
 		x.add("room", Slow, "make room: a deployment needs it for what is new, and for what it keeps", "%d MB are free", free/1e6)
 	default:
-		x.add("room", Good, "", "%d MB are free", free/1e6)
+		x.add("room", Good, "", "%.1f GB are free", float64(free)/1e9)
 	}
 }
 

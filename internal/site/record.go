@@ -31,8 +31,16 @@ func (e *RecordError) Unwrap() error { return e.Err }
 // Recorded reads the manifest of the deployment that stands, or nil when none is recorded.
 func (s *Site) Recorded(ctx context.Context) (*manifest.Manifest, error) {
 	number, err := s.current(ctx)
-	if err != nil || number == 0 {
+	if err != nil {
 		return nil, err
+	}
+	return s.recordedAs(ctx, number)
+}
+
+// recordedAs reads the manifest of a deployment; nil for number 0.
+func (s *Site) recordedAs(ctx context.Context, number int) (*manifest.Manifest, error) {
+	if number == 0 {
+		return nil, nil
 	}
 	name := deploymentFile(number)
 	text, err := s.read(ctx, name)

@@ -50,8 +50,9 @@ func (s *Survey) Entries() []manifest.Entry {
 // the recorded digest; the digests of all others are left open, for Resolve.
 func (s *Site) Survey(ctx context.Context, believe bool) (*Survey, error) {
 	out := &Survey{}
-	var err error
-	if out.Recorded, err = s.Recorded(ctx); err != nil {
+	// The number is read first: should another deployment be published from here on, it gives that away at the lock.
+	number, err := s.current(ctx)
+	if err != nil {
 		return nil, err
 	}
 	if out.Unfinished, err = s.Unfinished(ctx); err != nil {
@@ -60,11 +61,19 @@ func (s *Site) Survey(ctx context.Context, believe bool) (*Survey, error) {
 	if err := s.lookAgain(ctx); err != nil {
 		return nil, err
 	}
+	group, both := errgroup.WithContext(ctx)
+	group.Go(func() (err error) {
+		out.Recorded, err = s.recordedAs(both, number)
+		return err
+	})
+	if s.exists {
+		group.Go(func() error { return s.walk(both, out) })
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
 	if !s.exists {
 		return out, nil
-	}
-	if err := s.walk(ctx, out); err != nil {
-		return nil, err
 	}
 	if believe && out.Recorded != nil {
 		record, err := s.fs.Lstat(ctx, s.inRecord(deploymentFile(out.Number())))
