@@ -307,3 +307,54 @@ func TestAFolderThatVanishesWhileItIsWrittenTo(t *testing.T) {
 	w.mustDeploy(second)
 	w.verify(second)
 }
+
+// forgetful loses the tail of its n-th write and reports success.
+type forgetful struct {
+	*osfs.FS
+	mu    sync.Mutex
+	count int
+	at    int
+}
+
+func (f *forgetful) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (int64, error) {
+	f.mu.Lock()
+	f.count++
+	loses := f.count == f.at
+	f.mu.Unlock()
+	all, err := io.ReadAll(content)
+	if err != nil || !loses || len(all) == 0 {
+		size, _ := f.FS.Put(ctx, name, strings.NewReader(string(all)), attr)
+		return size, err
+	}
+	_, err = f.FS.Put(ctx, name, strings.NewReader(string(all[:len(all)/2])), attr)
+	return int64(len(all)), err
+}
+
+// TestTheTailLostAtEveryWrite has every write in turn lose its tail, of content and of the record alike.
+func TestTheTailLostAtEveryWrite(t *testing.T) {
+	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
+		for n := 1; ; n++ {
+			w := newWorld(t)
+			w.mustDeploy(first)
+			lying := &forgetful{FS: w.between.FS.(*osfs.FS), at: n}
+			w.between.FS = lying
+			out, err := w.deploy(second)
+			w.between.FS = lying.FS
+			if lying.count < n {
+				require.NoError(t, err)
+				require.Greater(t, n, 6)
+				break
+			}
+			for path, text := range w.stands() {
+				require.True(t, text == first[path] || text == second[path] || strings.HasSuffix(path, "/"), "write %d: %s", n, path)
+			}
+			if err == nil && len(out.Failed) == 0 {
+				w.verify(second)
+				continue
+			}
+			require.NoError(t, os.RemoveAll(filepath.Join(w.dir, ".www.tartine", "lock")))
+			w.mustDeploy(second)
+			w.verify(second)
+		}
+	})
+}

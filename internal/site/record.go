@@ -119,12 +119,24 @@ func (s *Site) write(ctx context.Context, name string, text []byte) error {
 		err = s.sync(ctx)
 	}
 	if err == nil {
+		err = s.checkSize(ctx, fresh, len(text))
+	}
+	if err == nil {
 		err = s.fs.Rename(ctx, fresh, s.inRecord(name))
 	}
 	if err != nil {
 		return &RecordError{s.inRecord(name), err}
 	}
 	return nil
+}
+
+// checkSize finds out whether a far end that reported success has lost the tail of a file.
+func (s *Site) checkSize(ctx context.Context, name string, size int) error {
+	info, err := s.fs.Lstat(ctx, name)
+	if err == nil && info.Size != int64(size) {
+		err = fmt.Errorf("%d bytes were written and %d stand there", size, info.Size)
+	}
+	return err
 }
 
 // sync makes durable what has been written, where that is not done file by file.
