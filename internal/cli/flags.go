@@ -65,7 +65,9 @@ func (a *app) targetFlags(cmd *cobra.Command) {
 
 // settings loads the settings and applies the flags to them.
 func (a *app) settings() (*config.Settings, error) {
-	if a.flags.format != "text" && a.flags.format != "json" {
+	switch a.flags.format {
+	case "", "text", "json": // commands without the flag write text
+	default:
 		return nil, usageError(fmt.Sprintf("--format is text or json, not %q", a.flags.format), "")
 	}
 	if a.flags.jobs < 0 {

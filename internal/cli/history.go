@@ -114,11 +114,6 @@ func (a *app) showHistory(ctx context.Context, s *target.Opened, heading render.
 
 // showBetween shows what changed from one recorded deployment to another; from 0 means from nothing.
 func (a *app) showBetween(ctx context.Context, s *target.Opened, heading render.Heading, from, to int) error {
-	if from > 0 {
-		if _, err := s.Deployment(ctx, from); err != nil {
-			return fmt.Errorf("compare with deployment %d: %w", from, err)
-		}
-	}
 	result, err := deploy.Between(ctx, s, from, to)
 	if err != nil {
 		return err

@@ -27,7 +27,6 @@ sha256sum -c accepts, and its own SHA-256 is the tree digest.`,
 			if format != "json" && format != "listing" {
 				return usageError(fmt.Sprintf("--format is json or listing, not %q", format), "")
 			}
-			a.flags.format = "text"
 			return a.manifest(cmd.Context(), format, output)
 		},
 	}

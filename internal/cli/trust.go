@@ -29,7 +29,6 @@ without a question when it is the one that --fingerprint names. A key that has c
 }
 
 func (a *app) trust(ctx context.Context, args []string) error {
-	a.flags.format = "text"
 	reach, heading, err := a.reach(args)
 	if err != nil {
 		return err

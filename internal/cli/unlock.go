@@ -22,12 +22,10 @@ func (a *app) unlockCommand() *cobra.Command {
 	a.configFlag(cmd)
 	a.targetFlags(cmd)
 	cmd.Flags().BoolVar(&a.flags.yes, "yes", false, "answer every question with yes")
-	a.flags.format = "text"
 	return cmd
 }
 
 func (a *app) unlock(ctx context.Context, args []string) error {
-	a.flags.format = "text"
 	return a.withSiteAsItIs(ctx, args, a.removeLock)
 }
 

@@ -110,6 +110,9 @@ func (v verdict) why() string {
 // pemKey is the first line of a private key in PEM (RFC 7468) or in its OpenSSH and OpenPGP kin.
 var pemKey = regexp.MustCompile(`(?m)^-----BEGIN [A-Z0-9 ]*PRIVATE KEY( BLOCK)?-----`)
 
+// ppkKey is how a .ppk key file begins: with the name of the program that wrote it.
+var ppkKey = regexp.MustCompile(`^\w+-User-Key-File-`)
+
 // ordinaryPEM is how many bytes are searched of a file that does not begin as PEM does: a key further down is a page
 // about keys.
 const ordinaryPEM = 1 << 10
@@ -119,7 +122,7 @@ func sniff(head []byte) verdict {
 	head = bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n")
 	begins := func(start string) bool { return bytes.HasPrefix(head, []byte(start)) }
 	switch {
-	case slices.ContainsFunc([]string{"PuTTY-User-Key-File-", "SSH PRIVATE KEY FILE FORMAT"}, begins):
+	case ppkKey.Match(head), begins("SSH PRIVATE KEY FILE FORMAT"):
 		return privateKey
 	case slices.ContainsFunc([]string{"SQLite format 3\x00", "PGDMP", "-- MySQL dump", "-- MariaDB dump", "--\n-- PostgreSQL database"}, begins):
 		return database

@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"io"
 	"slices"
-	"strings"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -246,11 +245,11 @@ func Run(ctx context.Context, s Site, c *Comparison, opt Options, watch *site.Wa
 	if err != nil {
 		return nil, err
 	}
-	for _, f := range c.Tree.Failed {
-		out.Failed = append(out.Failed, site.Failure{Path: f.Path, Err: f.Err})
-		out.Verified = false
+	unread := make([]site.Failure, len(c.Tree.Failed))
+	for i, f := range c.Tree.Failed {
+		unread[i] = site.Failure{Path: f.Path, Err: f.Err}
 	}
-	slices.SortFunc(out.Failed, func(a, b site.Failure) int { return strings.Compare(a.Path, b.Path) })
+	out.Add(unread)
 	return out, nil
 }
 

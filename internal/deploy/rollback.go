@@ -76,23 +76,23 @@ func Rollback(ctx context.Context, s Site, b *Back, opt Options, watch *site.Wat
 
 // Between gives what changed from one recorded deployment to another.
 func Between(ctx context.Context, s Site, from, to int) (*diff.Result, error) {
-	var before []diff.Found
+	var (
+		before  []diff.Found
+		entries []manifest.Entry
+	)
 	if from > 0 {
 		m, err := s.Deployment(ctx, from)
 		if err != nil {
-			return nil, err
+			return nil, fmt.Errorf("compare with deployment %d: %w", from, err)
 		}
-		for _, e := range m.Entries {
+		entries = m.Entries
+		for _, e := range entries {
 			before = append(before, diff.Found{Entry: e})
 		}
 	}
 	after, err := s.Deployment(ctx, to)
 	if err != nil {
 		return nil, err
-	}
-	entries := make([]manifest.Entry, len(before))
-	for i := range before {
-		entries[i] = before[i].Entry
 	}
 	rule := ruleFor(s, ByRecord)
 	rule.Modes = true

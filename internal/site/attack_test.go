@@ -33,19 +33,10 @@ func TestAFaultAtEveryOperation(t *testing.T) {
 		for n := 1; ; n++ {
 			w := newWorld(t)
 			w.mustDeploy(first)
-			var mu sync.Mutex
-			count := 0
-			w.between.Before = func(string, ...string) error {
-				mu.Lock()
-				defer mu.Unlock()
-				if count++; count == n {
-					return errFault
-				}
-				return nil
-			}
+			count, restore := w.failWhen(func(count int) bool { return count == n }, errFault)
 			out, err := w.deploy(second)
-			w.between.Before = func(string, ...string) error { return nil }
-			if count < n {
+			restore()
+			if *count < n {
 				require.NoError(t, err)
 				break
 			}
@@ -219,18 +210,9 @@ func TestAnySequence(t *testing.T) {
 
 // cutOnce deploys and has the connection cut at the n-th operation.
 func (w *world) cutOnce(n int, content tree) {
-	var mu sync.Mutex
-	count := 0
-	w.between.Before = func(string, ...string) error {
-		mu.Lock()
-		defer mu.Unlock()
-		if count++; count > n {
-			return errLost
-		}
-		return nil
-	}
+	_, restore := w.failWhen(func(count int) bool { return count > n }, errLost)
 	_, _ = w.deploy(content) // whatever comes of it
-	w.between.Before = func(string, ...string) error { return nil }
+	restore()
 	require.NoError(w.t, os.RemoveAll(filepath.Join(w.dir, ".www.tartine", "lock")))
 }
 

@@ -74,6 +74,13 @@ type Outcome struct {
 	NotAtomic bool      // for a moment nothing stood where a file was replaced: the far end cannot do it in one step
 }
 
+// Add notes what failed. Whatever else was checked, the deployment as a whole is then not verified.
+func (o *Outcome) Add(failures []Failure) {
+	o.Failed = append(o.Failed, failures...)
+	slices.SortFunc(o.Failed, func(a, b Failure) int { return strings.Compare(a.Path, b.Path) })
+	o.Verified = o.Verified && len(o.Failed) == 0
+}
+
 // OvertakenError tells that another deployment was published between survey and lock.
 type OvertakenError struct{ Expected, Found int }
 
@@ -161,13 +168,9 @@ func (s *Site) deployLocked(ctx context.Context, plan *Plan, watch *Watch) (*Out
 	if p.tree != "" && p.undone["."] {
 		return s.giveUp(ctx, p, out)
 	}
-	out.Failed = append(out.Failed, p.failed...)
+	out.Add(p.failed)
 	out.Number = p.number
 	out.NotAtomic = !s.Abilities().AtomicReplace
-	slices.SortFunc(out.Failed, func(a, b Failure) int { return strings.Compare(a.Path, b.Path) })
-	if len(out.Failed) > 0 {
-		out.Verified = false
-	}
 	if err := s.recordOutcome(ctx, p, out); err != nil {
 		return nil, err
 	}
@@ -176,8 +179,7 @@ func (s *Site) deployLocked(ctx context.Context, plan *Plan, watch *Watch) (*Out
 
 // giveUp ends a publish that could not build its tree: nothing of it is seen.
 func (s *Site) giveUp(ctx context.Context, p *publish, out *Outcome) (*Outcome, error) {
-	out.Failed, out.Verified = append(out.Failed, p.failed...), false
-	slices.SortFunc(out.Failed, func(a, b Failure) int { return strings.Compare(a.Path, b.Path) })
+	out.Add(p.failed)
 	return out, s.discard(ctx, []string{journalName})
 }
 
@@ -210,10 +212,6 @@ func (s *Site) tidy(ctx context.Context, p *publish) error {
 
 // entries gives what stands after a publish: what was wanted where it was reached, else what was recorded before.
 func (p *publish) entries() []manifest.Entry {
-	undone := map[string]bool{}
-	for path := range p.undone {
-		undone[path] = true
-	}
 	times := map[string]time.Time{} // of files that were left alone
 	for i := range p.plan.Survey.Found {
 		f := &p.plan.Survey.Found[i]
@@ -224,12 +222,12 @@ func (p *publish) entries() []manifest.Entry {
 	for i := range p.plan.Result.Changes {
 		c := &p.plan.Result.Changes[i]
 		sent[c.Path] = c.Sends()
-		retired[c.Path] = c.Status == diff.Retired && !undone[c.Path]
+		retired[c.Path] = c.Status == diff.Retired && !p.undone[c.Path]
 	}
 	standing := map[string]bool{}
 	var out []manifest.Entry
 	for _, e := range p.plan.Want {
-		if undone[e.Path] {
+		if p.undone[e.Path] {
 			continue
 		}
 		if at, ok := times[e.Path]; ok && !sent[e.Path] && e.Kind == manifest.File {
@@ -241,7 +239,7 @@ func (p *publish) entries() []manifest.Entry {
 	for _, e := range p.plan.Survey.Entries() {
 		_, found := times[e.Path]
 		kept := p.plan.Keep != nil && p.plan.Keep(e.Path)
-		if found && !standing[e.Path] && (undone[e.Path] || kept) && !retired[e.Path] {
+		if found && !standing[e.Path] && (p.undone[e.Path] || kept) && !retired[e.Path] {
 			out = append(out, e)
 		}
 	}

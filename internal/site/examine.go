@@ -53,10 +53,8 @@ func (s *Site) Examine(ctx context.Context) ([]Check, error) {
 	}
 	x.room(ctx)
 	x.names(ctx)
-	for _, check := range x.checks {
-		if errors.Is(x.lost, fsys.ErrLost) {
-			return x.checks, fmt.Errorf("after %s: %w", check.Name, x.lost)
-		}
+	if errors.Is(x.lost, fsys.ErrLost) {
+		return x.checks, fmt.Errorf("after %s: %w", x.checks[len(x.checks)-1].Name, x.lost)
 	}
 	return x.checks, ctx.Err()
 }

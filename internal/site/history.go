@@ -1,13 +1,13 @@
 package site
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"maps"
+	"slices"
 
 	"tartine/internal/diff"
 	"tartine/internal/fsys"
@@ -68,19 +68,8 @@ func (s *Site) Deployment(ctx context.Context, number int) (*manifest.Manifest, 
 	if err != nil {
 		return nil, err
 	}
-	for _, n := range numbers {
-		if n != number {
-			continue
-		}
-		text, err := s.read(ctx, deploymentFile(number))
-		if err != nil {
-			return nil, err
-		}
-		m, err := manifest.ReadJSON(bytes.NewReader(text))
-		if err != nil {
-			return nil, &RecordError{s.inRecord(deploymentFile(number)), err}
-		}
-		return m, nil
+	if slices.Contains(numbers, number) {
+		return s.recordedAs(ctx, number)
 	}
 	return nil, &NotKeptError{number, numbers}
 }

@@ -135,11 +135,8 @@ func (s *Site) Unlock(ctx context.Context, holder *Holder) error {
 	if standing.Token != holder.Token {
 		return &LockedError{*standing}
 	}
-	if err := s.fs.Remove(ctx, s.inRecord("lock")); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	_ = s.fs.Remove(ctx, s.inRecord("lock.over."+holder.Token)) // there is one when a taking over was cut short
-	return nil
+	// There is a marker when a taking over was cut short.
+	return s.discard(ctx, []string{"lock", overLock + holder.Token})
 }
 
 func (s *Site) claim(ctx context.Context, me *Holder) error {
@@ -156,7 +153,7 @@ func (s *Site) claim(ctx context.Context, me *Holder) error {
 	if !holder.dead() {
 		return &LockedError{*holder}
 	}
-	marker := "lock.over." + holder.Token
+	marker := overLock + holder.Token
 	if err := s.putLock(ctx, marker, me, true); err != nil {
 		if errors.Is(err, fs.ErrExist) {
 			return &LockedError{*holder}
@@ -212,6 +209,9 @@ func (s *Site) putLock(ctx context.Context, name string, me *Holder, fresh bool)
 	return err
 }
 
+// overLock begins the name of the marker of who takes a lock over; the token of that lock ends it.
+const overLock = "lock.over."
+
 // ownLock begins the name under which a lock is written before it takes its place.
 const ownLock = "lock.by."
 
@@ -226,14 +226,13 @@ func (s *Site) sweepLocks(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	var left []string
 	for _, info := range list {
 		if strings.HasPrefix(info.Name, "lock.") && now.ModTime.Sub(info.ModTime) > 2*lease {
-			if err := s.fs.Remove(ctx, s.inRecord(info.Name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-				return err
-			}
+			left = append(left, info.Name)
 		}
 	}
-	return nil
+	return s.discard(ctx, left)
 }
 
 func (s *Site) renew(ctx context.Context, me *Holder) error {

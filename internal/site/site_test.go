@@ -131,6 +131,34 @@ func (w *world) mustDeploy(c tree, change ...func(*site.Plan)) *site.Outcome {
 	return out
 }
 
+// failWhen has operations fail by their number, which is counted from 1, until it is restored.
+func (w *world) failWhen(fails func(count int) bool, err error) (count *int, restore func()) {
+	var mu sync.Mutex
+	count = new(int)
+	w.between.Before = func(string, ...string) error {
+		mu.Lock()
+		defer mu.Unlock()
+		if *count++; fails(*count) {
+			return err
+		}
+		return nil
+	}
+	return count, func() { w.between.Before = func(string, ...string) error { return nil } }
+}
+
+// unreadable makes files of the content fail when they are opened.
+func unreadable(paths ...string) func(*site.Plan) {
+	return func(p *site.Plan) {
+		open := p.Open
+		p.Open = func(path string) (io.ReadCloser, error) {
+			if slices.Contains(paths, path) {
+				return nil, errors.New("no right to read")
+			}
+			return open(path)
+		}
+	}
+}
+
 // stands reads what stands at the site.
 func (w *world) stands() tree {
 	w.t.Helper()
@@ -279,16 +307,7 @@ func TestAFileThatFailsKeepsTheSiteAsItWasAndARerunSendsOnlyThat(t *testing.T) {
 	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
 		w := newWorld(t)
 		w.mustDeploy(first)
-		broken := func(p *site.Plan) {
-			open := p.Open
-			p.Open = func(path string) (io.ReadCloser, error) {
-				if path == "css/c.css" {
-					return nil, errors.New("no right to read")
-				}
-				return open(path)
-			}
-		}
-		out, err := w.deploy(second, broken)
+		out, err := w.deploy(second, unreadable("css/c.css"))
 		require.NoError(t, err)
 		require.Equal(t, 3, out.SentFiles)
 		require.Zero(t, out.Number)
@@ -309,17 +328,8 @@ func TestPublishPartialBringsWhatArrivedAndRecordsWhatStands(t *testing.T) {
 	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
 		w := newWorld(t)
 		w.mustDeploy(first)
-		broken := func(p *site.Plan) {
-			open := p.Open
-			p.Partial = true
-			p.Open = func(path string) (io.ReadCloser, error) {
-				if path == "index.html" || path == "css/c.css" {
-					return nil, errors.New("no right to read")
-				}
-				return open(path)
-			}
-		}
-		out, err := w.deploy(second, broken)
+		partial := func(p *site.Plan) { p.Partial = true }
+		out, err := w.deploy(second, partial, unreadable("index.html", "css/c.css"))
 		require.NoError(t, err)
 		require.Len(t, out.Failed, 2)
 		require.Equal(t, 2, out.Number)
@@ -381,19 +391,10 @@ func TestCutAtEveryOperation(t *testing.T) {
 		for n := 0; ; n++ {
 			w := newWorld(t)
 			w.mustDeploy(first)
-			var mu sync.Mutex
-			count := 0
-			w.between.Before = func(string, ...string) error {
-				mu.Lock()
-				defer mu.Unlock()
-				if count++; count > n {
-					return fsys.ErrLost
-				}
-				return nil
-			}
+			count, restore := w.failWhen(func(count int) bool { return count > n }, fsys.ErrLost)
 			_, err := w.deploy(second)
-			ended := count <= n
-			w.between.Before = func(string, ...string) error { return nil }
+			restore()
+			ended := *count <= n
 			if ended {
 				require.NoError(t, err)
 				break

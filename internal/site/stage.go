@@ -117,18 +117,13 @@ func (st *staging) parcels(ctx context.Context) ([]*parcel, error) {
 		return nil, err
 	}
 	for _, p := range out {
-		size := there[p.name]
-		p.there = size == p.change.Want.Size && (size > 0 || hasName(there, p.name))
+		size, stands := there[p.name]
+		p.there = stands && size == p.change.Want.Size
 		if size < p.change.Want.Size {
 			p.part = size
 		}
 	}
 	return out, st.site.makeShelves(ctx, names)
-}
-
-func hasName(sizes map[string]int64, name string) bool {
-	_, ok := sizes[name]
-	return ok
 }
 
 // shelvesOf gives the first two digits of the parcels' digests.

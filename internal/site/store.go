@@ -93,10 +93,7 @@ func (s *Site) discard(ctx context.Context, names []string) error {
 	group.SetLimit(s.jobs)
 	for _, name := range names {
 		group.Go(func() error {
-			if err := s.fs.Remove(ctx, s.inRecord(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-				return err
-			}
-			return nil
+			return ignoreMissing(s.fs.Remove(ctx, s.inRecord(name)))
 		})
 	}
 	return group.Wait()

@@ -137,10 +137,10 @@ func (s *Site) carry(ctx context.Context, st step) error {
 	if linker, ok := s.fs.(fsys.Linker); ok {
 		err = linker.Link(ctx, st.From, s.at(st.Path))
 	}
-	if err == nil || errors.Is(err, fs.ErrExist) || errors.Is(err, fsys.ErrLost) {
-		if errors.Is(err, fs.ErrExist) {
-			return nil
-		}
+	switch {
+	case err == nil, errors.Is(err, fs.ErrExist):
+		return nil
+	case errors.Is(err, fsys.ErrLost):
 		return err
 	}
 	info, err := s.fs.Lstat(ctx, st.From)
@@ -229,7 +229,7 @@ func (s *Site) heldInTrees(ctx context.Context, wanted map[manifest.Digest]bool)
 		if s.tree(number) == s.live {
 			continue // a survey knows better what that one holds
 		}
-		m, err := s.Deployment(ctx, number)
+		m, err := s.recordedAs(ctx, number)
 		if err != nil {
 			return nil, err
 		}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path"
@@ -90,17 +91,11 @@ func openWaiting(ctx context.Context, s Settings) (*Opened, error) {
 // Opened is an open site with what was opened for it.
 type Opened struct {
 	*site.Site
-	closers []func() error
+	place io.Closer
 }
 
-// Close closes the site and the connection.
-func (o *Opened) Close() error {
-	var errs []error
-	for _, closer := range o.closers {
-		errs = append(errs, closer())
-	}
-	return errors.Join(errs...)
-}
+// Close closes the site's place: the folder, or the connection.
+func (o *Opened) Close() error { return o.place.Close() }
 
 // place is where a root is found: a folder that stands, and the root's name below it.
 type place struct{ base, root string }
@@ -139,6 +134,14 @@ func joinOr(rest string) string {
 	return rest
 }
 
+// find locates a root as the target is published.
+func (s *Settings) find(root string, dir, base func(string) string, look func(string) (fs.FileInfo, error), resolve func(string) (string, error)) (place, error) {
+	if s.Switch {
+		return locateSwitched(root, dir, base, look, resolve)
+	}
+	return locate(root, dir, base, look, resolve)
+}
+
 // locateSwitched is locate for a root that is a link, or will be one: the link itself is not followed.
 func locateSwitched(root string, dir, base func(string) string, look func(string) (fs.FileInfo, error), resolve func(string) (string, error)) (place, error) {
 	above, err := locate(dir(root), dir, base, look, resolve)
@@ -153,11 +156,7 @@ func locateSwitched(root string, dir, base func(string) string, look func(string
 }
 
 func openFolder(ctx context.Context, s Settings) (*Opened, error) {
-	find := locate
-	if s.Switch {
-		find = locateSwitched
-	}
-	p, err := find(s.Address.Path, filepath.Dir, filepath.Base, os.Stat, filepath.EvalSymlinks)
+	p, err := s.find(s.Address.Path, filepath.Dir, filepath.Base, os.Stat, filepath.EvalSymlinks)
 	if err != nil {
 		return nil, asRootError(s.Address.Path, err)
 	}
@@ -175,7 +174,7 @@ func openFolder(ctx context.Context, s Settings) (*Opened, error) {
 		f.Close()
 		return nil, err
 	}
-	return &Opened{opened, []func() error{f.Close}}, nil
+	return &Opened{opened, f}, nil
 }
 
 func asRootError(root string, err error) error {
@@ -204,7 +203,6 @@ func openSFTP(ctx context.Context, s Settings) (*Opened, error) {
 		client.Close()
 		return nil, &connect.Error{Step: connect.Start, Address: dial.Address(), User: dial.User, Err: err}
 	}
-	closeAll := []func() error{client.Close}
 	root := s.Address.Path
 	if s.Address.Home {
 		home, err := transfer.Getwd()
@@ -214,11 +212,7 @@ func openSFTP(ctx context.Context, s Settings) (*Opened, error) {
 		}
 		root = path.Join(home, root)
 	}
-	find := locate
-	if s.Switch {
-		find = locateSwitched
-	}
-	p, err := find(root, path.Dir, path.Base, transfer.Stat, transfer.RealPath)
+	p, err := s.find(root, path.Dir, path.Base, transfer.Stat, transfer.RealPath)
 	if err == nil {
 		exec := sftpfs.Exec(connect.Exec(client))
 		if s.Address.Kind == SFTP {
@@ -226,7 +220,7 @@ func openSFTP(ctx context.Context, s Settings) (*Opened, error) {
 		}
 		var opened *site.Site
 		if opened, err = site.Open(ctx, s.between(sftpfs.New(transfer, p.base, exec)), p.root, root, site.Options{Jobs: s.Jobs, Switch: s.Switch}); err == nil {
-			return &Opened{opened, closeAll}, nil
+			return &Opened{opened, client}, nil
 		}
 	}
 	client.Close()
