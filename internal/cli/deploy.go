@@ -66,7 +66,6 @@ func (a *app) deployCommand() *cobra.Command {
 
 func (a *app) deploy(ctx context.Context, l *looking, own deployFlags) error {
 	p := a.printer()
-	own.options.Generator, own.options.Origin = a.build.String(), origin(ctx, l.from.sources)
 	own.options.History, own.options.Last = l.history, l.from.last
 	if l.Survey.Unfinished {
 		p.Warn("an earlier publish at this site is not finished yet")
@@ -74,7 +73,7 @@ func (a *app) deploy(ctx context.Context, l *looking, own deployFlags) error {
 	if l.Unchanged(own.options) && len(l.Tree.Failed)+len(l.Tree.Refused)+len(l.Tree.Findings) == 0 {
 		if l.Survey.Unsettled > 0 && !own.dryRun {
 			// It only makes the next look cheaper: where the record cannot be written now, that look is made again.
-			_ = l.site.Affirm(ctx, l.Survey.Number(), own.options.Origin.User)
+			_ = l.site.Affirm(ctx, l.Survey.Number(), userName())
 		}
 		p.Unchanged(l.heading, l.Comparison)
 		if a.json() {
@@ -98,6 +97,7 @@ func (a *app) deploy(ctx context.Context, l *looking, own deployFlags) error {
 	if err := a.consent(l.Consent(own.options), own.overwriteDrift); err != nil {
 		return err
 	}
+	own.options.Generator, own.options.Origin = a.build.String(), origin(ctx, l.from.sources)
 	out, err := a.withProgress(ctx, func(watch *site.Watch) (*site.Outcome, error) {
 		return deploy.Run(ctx, l.site, l.Comparison, own.options, watch)
 	})

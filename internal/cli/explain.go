@@ -1,11 +1,10 @@
 package cli
 
 import (
-	"encoding/json"
-
 	"github.com/spf13/cobra"
 
 	"tartine/internal/content"
+	"tartine/internal/render"
 )
 
 func (a *app) explainCommand() *cobra.Command {
@@ -28,26 +27,13 @@ this machine or one of the site.`,
 	return cmd
 }
 
-// explained is one explanation in JSON output.
-type explained struct {
-	Path     string `json:"path"` // as asked
-	Local    string `json:"local"`
-	Lands    string `json:"lands,omitempty"`
-	Taken    bool   `json:"taken"`
-	Rule     string `json:"rule,omitempty"`
-	Place    string `json:"place,omitempty"`
-	Matched  string `json:"matched,omitempty"` // the path that the rule matched
-	Reason   string `json:"reason,omitempty"`
-	Shadowed string `json:"shadowed_by,omitempty"`
-}
-
 func (a *app) explainPaths(asked []string) error {
 	from, err := a.load()
 	if err != nil {
 		return err
 	}
 	var (
-		all     = []explained{}
+		all     = []render.Explained{}
 		missing []string
 		p       = a.printer()
 	)
@@ -58,14 +44,11 @@ func (a *app) explainPaths(asked []string) error {
 		}
 		for _, e := range explanations {
 			p.Explanation(&e, from.sources)
-			all = append(all, toJSON(path, &e, from.sources))
+			all = append(all, render.Explain(path, &e, from.sources))
 		}
 	}
 	if a.json() {
-		encoder := json.NewEncoder(a.stdout)
-		encoder.SetIndent("", "  ")
-		encoder.SetEscapeHTML(false)
-		if err := encoder.Encode(all); err != nil {
+		if err := p.ExplanationsJSON(all); err != nil {
 			return err
 		}
 	}
@@ -74,18 +57,4 @@ func (a *app) explainPaths(asked []string) error {
 			paths: missing, next: "name a path of this machine, relative to this folder, or one of the site"}
 	}
 	return nil
-}
-
-func toJSON(asked string, e *content.Explanation, sources []content.Source) explained {
-	out := explained{Path: asked, Local: e.Local, Taken: e.Taken && e.ShadowedBy < 0, Reason: e.Reason, Matched: e.Decision.At}
-	if e.Taken {
-		out.Lands = e.Path
-	}
-	if r := e.Decision.Rule; r != nil {
-		out.Rule, out.Place = r.Pattern, r.Place
-	}
-	if e.ShadowedBy >= 0 {
-		out.Shadowed = sources[e.ShadowedBy].Path
-	}
-	return out
 }

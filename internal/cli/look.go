@@ -82,7 +82,7 @@ func (a *app) finishUnfinished(ctx context.Context, s *target.Opened) error {
 	if err != nil || !unfinished {
 		return err
 	}
-	number, err := s.Recover(ctx, origin(ctx, nil).User)
+	number, err := s.Recover(ctx, userName())
 	var locked *site.LockedError
 	if errors.As(err, &locked) {
 		a.printer().Warn("%v", locked)

@@ -16,12 +16,18 @@ import (
 // gitPatience is how long git may take to answer.
 const gitPatience = 2 * time.Second
 
+// userName says who runs this program; it may be empty.
+func userName() string {
+	me, err := user.Current()
+	if err != nil {
+		return ""
+	}
+	return me.Username
+}
+
 // origin says who deploys, and from which commit and branch when the first source is in a git work tree.
 func origin(ctx context.Context, sources []content.Source) *manifest.Origin {
-	o := &manifest.Origin{}
-	if me, err := user.Current(); err == nil {
-		o.User = me.Username
-	}
+	o := &manifest.Origin{User: userName()}
 	o.Host, _ = os.Hostname() // it may stay empty
 	if len(sources) == 0 {
 		return o

@@ -35,3 +35,34 @@ func (p *Printer) Explanation(e *content.Explanation, sources []content.Source) 
 	}
 	p.printf("\n")
 }
+
+// Explained is one explanation in JSON output.
+type Explained struct {
+	Path     string `json:"path"` // as asked
+	Local    string `json:"local"`
+	Lands    string `json:"lands,omitempty"`
+	Taken    bool   `json:"taken"`
+	Rule     string `json:"rule,omitempty"`
+	Place    string `json:"place,omitempty"`
+	Matched  string `json:"matched,omitempty"` // the path that the rule matched
+	Reason   string `json:"reason,omitempty"`
+	Shadowed string `json:"shadowed_by,omitempty"`
+}
+
+// Explain gives the JSON form of the explanation of a path that was asked about.
+func Explain(asked string, e *content.Explanation, sources []content.Source) Explained {
+	out := Explained{Path: asked, Local: e.Local, Taken: e.Taken && e.ShadowedBy < 0, Reason: e.Reason, Matched: e.Decision.At}
+	if e.Taken {
+		out.Lands = e.Path
+	}
+	if r := e.Decision.Rule; r != nil {
+		out.Rule, out.Place = r.Pattern, r.Place
+	}
+	if e.ShadowedBy >= 0 {
+		out.Shadowed = sources[e.ShadowedBy].Path
+	}
+	return out
+}
+
+// ExplanationsJSON writes explanations as an array.
+func (p *Printer) ExplanationsJSON(all []Explained) error { return writeJSON(p.Out, all) }

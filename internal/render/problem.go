@@ -34,11 +34,7 @@ func (p *Printer) WouldSend(h Heading, files int, bytes int64, changes bool) {
 		p.printf("%s  the site is as it should be\n", p.paint("unchanged", 10))
 		return
 	}
-	name := h.Target
-	if name == "" {
-		name = h.Address
-	}
-	p.printf("Nothing was changed. A deployment would send %s, %s: tartine deploy %s\n", Count(files, "file"), Bytes(bytes), name)
+	p.printf("Nothing was changed. A deployment would send %s, %s: tartine deploy %s\n", Count(files, "file"), Bytes(bytes), h.target())
 }
 
 // Line writes one line of text.
