@@ -126,8 +126,8 @@ func (a *app) deploy(ctx context.Context, l *looking, own deployFlags) error {
 func (a *app) withProgress(ctx context.Context, run func(*site.Watch) (*site.Outcome, error)) (*site.Outcome, error) {
 	var watch site.Watch
 	if !a.flags.quiet {
-		progress := render.NewProgress(ctx, a.stderr, isTerminal(a.stderr))
-		defer progress.Done()
+		progress, done := a.progress(ctx, isTerminal(a.stderr))
+		defer done()
 		watch = *progress.Watch()
 	}
 	return run(&watch)

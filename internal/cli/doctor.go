@@ -3,7 +3,9 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"sync"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -35,8 +37,10 @@ func (a *app) doctor(ctx context.Context, args []string) error {
 	if err != nil {
 		return err
 	}
+	took := map[connect.Step]time.Duration{}
+	reach.Took = func(step connect.Step, length time.Duration) { took[step] = length }
 	opened, err := a.open(ctx, reach)
-	checks, status := wayThere(reach, err)
+	checks, status := wayThere(reach, took, err)
 	if err == nil {
 		defer opened.Close()
 		examined, failed := opened.Examine(ctx)
@@ -61,14 +65,20 @@ func (a *app) doctor(ctx context.Context, args []string) error {
 	return nil
 }
 
-// wayThere says how far the connection came. A folder of this machine has no way.
-func wayThere(reach target.Settings, err error) (checks []site.Check, status int) {
+// wayThere says how far the connection came, and which steps took longer than they should. A folder of this machine has
+// no way.
+func wayThere(reach target.Settings, took map[connect.Step]time.Duration, err error) (checks []site.Check, status int) {
 	steps := []struct {
 		step connect.Step
 		good string
+		long time.Duration
+		mend string
 	}{
-		{connect.Lookup, "the name is known"}, {connect.Port, "an SSH server answers"}, {connect.HostKey, "it is trusted"},
-		{connect.Login, "the user is let in"}, {connect.Start, "SFTP is offered"},
+		{connect.Lookup, "the name is known", time.Second, "a name server on the way does not answer: look at the resolver's settings of this machine"},
+		{connect.Port, "an SSH server answers", time.Second, "the line is long or busy: many small files will take their time"},
+		{connect.HostKey, "it is trusted", 3 * time.Second, "the line is long, or the server busy"},
+		{connect.Login, "the user is let in", 3 * time.Second, "the server may look our name up: UseDNS no in its settings mends that"},
+		{connect.Start, "SFTP is offered", 0, ""},
 	}
 	var failed *connect.Error
 	if reach.Address.Kind == target.Folder || err != nil && !errors.As(err, &failed) {
@@ -79,7 +89,14 @@ func wayThere(reach target.Settings, err error) (checks []site.Check, status int
 			said := sentence(err)
 			return append(checks, site.Check{Name: string(s.step), Verdict: site.Wrong, Found: said.what, Mend: said.next}), said.status
 		}
-		checks = append(checks, site.Check{Name: string(s.step), Verdict: site.Good, Found: s.good})
+		check := site.Check{Name: string(s.step), Verdict: site.Good, Found: s.good}
+		if length, known := took[s.step]; known {
+			check.Found += fmt.Sprintf(" (%s)", render.Duration(length.Round(time.Millisecond)))
+			if length > s.long {
+				check.Verdict, check.Mend = site.Slow, s.mend
+			}
+		}
+		checks = append(checks, check)
 	}
 	return checks, ExitDone
 }
@@ -140,7 +157,7 @@ func (a *app) targets(ctx context.Context, check bool) error {
 
 // askTarget finds out how a target is. It asks nobody and writes nothing.
 func askTarget(ctx context.Context, reach target.Settings, state *render.TargetState) {
-	reach.Passphrase = nil
+	reach.Passphrase, reach.Ask, reach.Reconnect = nil, nil, 0
 	opened, err := target.Open(ctx, reach)
 	if err == nil {
 		defer opened.Close()

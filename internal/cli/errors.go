@@ -4,6 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"os"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -101,33 +103,30 @@ func connectionSentence(err error) *statusError {
 	var (
 		key      *connect.HostKeyError
 		identity *connect.IdentityError
+		login    *connect.LoginError
 		secret   *config.Error
 	)
 	switch {
 	case errors.As(err, &key):
 		e.status = ExitRefused
 		e.what = fmt.Sprintf("the host key of %s is not trusted: %v", failed.Address, key)
-		e.next = fmt.Sprintf("compare the fingerprint with one from the server's owner, then: tartine trust TARGET --fingerprint %s, or put host_key: %s into the target", key.Fingerprint, key.Fingerprint)
-		if key.Pinned != "" || len(key.Known) > 0 {
-			e.next = "ask the server's owner whether the key was changed: if it was not, somebody else answers in its place"
-		}
+		e.next = hostKeyAdvice(key)
 	case errors.As(err, &secret):
 		return &statusError{status: ExitUsage, what: secret.Error()}
 	case errors.As(err, &identity):
 		e.what = identity.Error()
-		switch {
-		case identity.Open:
-			e.next = "chmod 600 " + identity.File
-		case identity.Locked:
-			e.next = "hand it to your key agent first: ssh-add " + identity.File + "; or say where it is found with passphrase:"
-		default:
-			e.next = "name the private key, not the public one, in identity: or --identity"
-		}
+		e.next = identityAdvice(identity)
 	case failed.Step == connect.Lookup:
 		e.what = fmt.Sprintf("the name of %s cannot be found: %v", failed.Address, failed.Err)
 		e.next = "check the spelling, and that this machine is on the right network"
 	case failed.Step == connect.Port:
 		e.what, e.next = portSentence(failed)
+	case errors.As(err, &login):
+		e.what = fmt.Sprintf("%s does not let user %s in: %v", failed.Address, failed.User, login)
+		e.next = loginAdvice(login)
+	case failed.Step == connect.Login && errors.Is(err, os.ErrDeadlineExceeded):
+		e.what = fmt.Sprintf("%s does not answer the login of user %s in time", failed.Address, failed.User)
+		e.next = "try again; where it happens each time, look into the server's log"
 	case failed.Step == connect.Login:
 		e.what = fmt.Sprintf("%s does not let user %s in: %v", failed.Address, failed.User, failed.Err)
 		e.next = "check the user name, and name the key with --identity or identity:, or say where the password is found with password:"
@@ -140,18 +139,67 @@ func connectionSentence(err error) *statusError {
 	return e
 }
 
+func hostKeyAdvice(key *connect.HostKeyError) string {
+	switch {
+	case key.Revoked != nil:
+		return "ask the server's owner for its new key: this one is known to have been stolen or given up"
+	case key.Certificate != nil:
+		return "ask the server's owner for a new certificate, or pin the key with host_key: " + key.Fingerprint
+	case !key.Unknown():
+		return "ask the server's owner whether the key was changed: if it was not, somebody else answers in its place"
+	}
+	return fmt.Sprintf("compare the fingerprint with one from the server's owner, then: tartine trust TARGET --fingerprint %s, or put host_key: %s into the target", key.Fingerprint, key.Fingerprint)
+}
+
+func identityAdvice(identity *connect.IdentityError) string {
+	switch {
+	case identity.Open:
+		return "chmod 600 " + identity.File
+	case identity.Locked:
+		return "hand it to your key agent first: ssh-add " + identity.File + "; or say where it is found with passphrase:"
+	case identity.Public:
+		return "name the private key in identity: or --identity, or hand it to your key agent with ssh-add"
+	}
+	return "name the private key, not the public one, in identity: or --identity"
+}
+
+func loginAdvice(login *connect.LoginError) string {
+	accepts := func(method string) bool { return slices.Contains(login.Accepts, method) }
+	switch {
+	case login.Ended && len(login.Tried) > 1:
+		return "it allows fewer tries than there are keys: name the one key with --identity or identity:"
+	case accepts("publickey") && len(login.Tried) == 0:
+		return "name a key with --identity or identity:, or hand one to your key agent with ssh-add"
+	case !accepts("publickey") && (accepts("password") || accepts("keyboard-interactive")):
+		return "check the user name, and say where the password is found with password: {env: NAME} or the like"
+	}
+	return "check the user name, and that this key is among the user's authorized keys at the server"
+}
+
 func portSentence(failed *connect.Error) (what, next string) {
-	var timeout net.Error
+	var (
+		timeout net.Error
+		other   *connect.ProtocolError
+		common  *connect.NothingInCommonError
+	)
 	switch {
 	case errors.Is(failed.Err, syscall.ECONNREFUSED):
 		return fmt.Sprintf("nothing listens at %s (connection refused)", failed.Address), "check the port, and that the SSH server runs"
+	case errors.Is(failed.Err, connect.ErrSilent):
+		return fmt.Sprintf("%s takes the connection and then says nothing", failed.Address), "check that an SSH server answers at this port; one that is overloaded may need a while: --wait-for-host 2m"
+	case errors.Is(failed.Err, connect.ErrHungUp):
+		return fmt.Sprintf("%s takes the connection and ends it at once", failed.Address), "the server may limit who connects or how many do at once: try again, then look into its log"
+	case errors.As(failed.Err, &other):
+		return fmt.Sprintf("%s speaks something else than SSH: it says %q", failed.Address, other.Said), "check the port"
+	case errors.As(failed.Err, &common):
+		return fmt.Sprintf("%s and this program have %v", failed.Address, common),
+			"these are no longer safe: have the server's software brought up to date, or a newer key added to it"
 	case errors.As(failed.Err, &timeout) && timeout.Timeout():
 		return fmt.Sprintf("%s does not answer in time", failed.Address), "check the address, and whether a firewall is in between"
 	default:
 		return fmt.Sprintf("%s cannot be reached: %v", failed.Address, failed.Err), "check that an SSH server answers at this port"
 	}
 }
-
 func siteSentence(err error) *statusError {
 	var (
 		root      *site.RootError
@@ -172,8 +220,11 @@ func siteSentence(err error) *statusError {
 		}
 		return e
 	case errors.As(err, &space):
-		return &statusError{status: ExitIncomplete, what: fmt.Sprintf("%s are to be brought, and the far end has room for %s; nothing was sent", render.Bytes(space.Need), render.Bytes(space.Free)),
-			next: "make room there and run it again"}
+		what := fmt.Sprintf("%s are to be brought, and the far end has room for %s", render.Bytes(space.Need), render.Bytes(space.Free))
+		if space.Files {
+			what = space.Error()
+		}
+		return &statusError{status: ExitIncomplete, what: what + "; nothing was sent", next: "make room there and run it again"}
 	case errors.As(err, &root):
 		e := &statusError{status: ExitUsage, what: root.Error(), next: "check the target's path, and the rights of the user who logs in"}
 		if root.Parent {

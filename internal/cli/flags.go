@@ -26,7 +26,8 @@ type flags struct {
 	include, exclude             []string
 	identity, knownHosts, pinned string
 	sshConfig                    string
-	waitForHost                  time.Duration
+	waitForHost, reconnect       time.Duration
+	limitRate                    string
 	format                       string
 	quiet, verbose, noColor, yes bool
 	noCache                      bool
@@ -60,8 +61,13 @@ func (a *app) targetFlags(cmd *cobra.Command) {
 	f.StringVar(&a.flags.knownHosts, "known-hosts", "", "look host keys up in this `FILE` alone")
 	f.StringVar(&a.flags.pinned, "fingerprint", "", "accept the host key with this fingerprint, `SHA256:…`, and no other")
 	f.DurationVar(&a.flags.waitForHost, "wait-for-host", 0, "try again for so long until a new machine lets us in, as in 90s or 2m")
+	f.DurationVar(&a.flags.reconnect, "reconnect", defaultReconnect, "try for so long to open a line again that was lost; 0: not at all")
+	f.StringVar(&a.flags.limitRate, "limit-rate", "", "send and receive no more than this `RATE`, as in 500kB/s or 5MB/s")
 	f.IntVar(&a.flags.jobs, "jobs", 0, "how many files are in flight at once (16)")
 }
+
+// defaultReconnect is how long a lost line is tried to be opened again. A lock runs out after as long.
+const defaultReconnect = 2 * time.Minute
 
 // settings loads the settings and applies the flags to them.
 func (a *app) settings() (*config.Settings, error) {
@@ -72,6 +78,9 @@ func (a *app) settings() (*config.Settings, error) {
 	}
 	if a.flags.jobs < 0 {
 		return nil, usageError("--jobs is a number from 1 up", "")
+	}
+	if _, err := config.ParseRate(a.flags.limitRate); err != nil {
+		return nil, usageError("--limit-rate: "+err.Error(), "")
 	}
 	name := a.flags.config
 	if name == "" {
@@ -224,20 +233,22 @@ func (a *app) target(s *config.Settings, args []string) (target.Settings, render
 		for _, host := range t.Via {
 			out.Via = append(out.Via, host.Value)
 		}
-		if length, err := time.ParseDuration(t.Wait.Value); err == nil {
-			out.Wait = length
-		}
+		out.Wait, _ = time.ParseDuration(t.Wait.Value)         // it was checked
+		out.RateLimit, _ = config.ParseRate(t.LimitRate.Value) // it was checked
 		out.Switch = t.Publish.Value == "switch"
 		if t.Identity.Value != "" {
 			out.Identity = s.Resolve(t.Identity.Value)
 		}
 		if t.Password.IsSet() {
-			out.Password = a.secret(s, t.Password, "password of target "+out.Name)
+			out.Password = once(a.secret(s, t.Password, "password of target "+out.Name))
 		}
 	}
-	out.Passphrase = a.askPassphrase
+	out.Passphrase, out.Reconnect, out.Told = a.askPassphrase, a.flags.reconnect, a.lineLost
+	if a.canAsk() {
+		out.Ask = a.askAnswer
+	}
 	if t, named := s.Targets[out.Name]; named && t.Passphrase.IsSet() {
-		find := a.secret(s, t.Passphrase, "passphrase of target "+out.Name)
+		find := once(a.secret(s, t.Passphrase, "passphrase of target "+out.Name))
 		out.Passphrase = func(string) (string, error) { return find() }
 	}
 	var err error
@@ -269,6 +280,9 @@ func (a *app) applyTargetFlags(out *target.Settings) {
 		out.Jobs = a.flags.jobs
 	}
 	out.KnownHosts = a.flags.knownHosts
+	if rate, _ := config.ParseRate(a.flags.limitRate); rate > 0 {
+		out.RateLimit = rate
+	}
 	if a.flags.waitForHost > 0 {
 		out.Wait = a.flags.waitForHost
 	}

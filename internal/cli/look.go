@@ -60,8 +60,8 @@ func (a *app) look(ctx context.Context, l *looking, args []string) error {
 		}
 	}
 	l.again = func(ctx context.Context) (err error) {
-		progress := render.NewProgress(ctx, a.stderr, isTerminal(a.stderr) && !a.flags.quiet)
-		defer progress.Done()
+		progress, done := a.progress(ctx, isTerminal(a.stderr) && !a.flags.quiet)
+		defer done()
 		from.scan.Read = progress.Reading()
 		l.Comparison, err = deploy.Look(ctx, l.site, from.sources, from.scan, deploy.Compare(l.compare), from.scan.Read)
 		return err

@@ -8,6 +8,9 @@ import (
 	"io"
 	"os"
 	"runtime"
+	"sync"
+	"sync/atomic"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -47,6 +50,9 @@ type app struct {
 	stderr io.Writer
 	flags  flags
 	status int // what to exit with when no error says otherwise
+
+	phrases sync.Map                        // what was asked for key files
+	showing atomic.Pointer[render.Progress] // where notes go while it is shown
 }
 
 // Run runs the program and gives its exit status.
@@ -86,6 +92,35 @@ Start with "tartine init", look with "tartine diff", then "tartine deploy". "tar
 	})
 	root.AddCommand(a.initCommand(), a.diffCommand(), a.deployCommand(), a.verifyCommand(), a.historyCommand(), a.rollbackCommand(), a.unlockCommand(), a.trustCommand(), a.doctorCommand(), a.targetsCommand(), a.manifestCommand(), a.explainCommand(), a.demoCommand())
 	return root
+}
+
+// progress shows progress until the function that it returns is called. Notes go above it.
+func (a *app) progress(ctx context.Context, terminal bool) (*render.Progress, func()) {
+	p := render.NewProgress(ctx, a.stderr, terminal)
+	a.showing.Store(p)
+	return p, func() {
+		a.showing.Store(nil)
+		p.Done()
+	}
+}
+
+// lineLost says that a line is opened again, and that it was.
+func (a *app) lineLost(err error, pause time.Duration) {
+	if a.flags.quiet {
+		return
+	}
+	note := "again     the connection was lost and is open again"
+	if err != nil {
+		if pause < time.Second {
+			return // most are back by then
+		}
+		note = fmt.Sprintf("lost      %v; trying again in %s", err, pause)
+	}
+	if p := a.showing.Load(); p != nil {
+		p.Note(note)
+		return
+	}
+	fmt.Fprintln(a.stderr, note)
 }
 
 // atMostOne accepts one argument or none.

@@ -1,13 +1,16 @@
 package cli
 
 import (
+	"bufio"
 	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"runtime"
 	"strings"
+	"sync"
 
+	"github.com/zalando/go-keyring"
 	"golang.org/x/term"
 
 	"tartine/internal/config"
@@ -48,12 +51,55 @@ func (a *app) findSecret(s *config.Settings, from config.Secret, what string) (s
 		}
 		line, _, _ := strings.Cut(string(out), "\n")
 		return strings.TrimSuffix(line, "\r"), nil
+	case from.Keyring.Value != "":
+		value, err := keyring.Get(keyringService, from.Keyring.Value)
+		if errors.Is(err, keyring.ErrNotFound) {
+			return "", fmt.Errorf("the keyring holds nothing under service %q and user %q", keyringService, from.Keyring.Value)
+		}
+		if err != nil {
+			return "", fmt.Errorf("the keyring of this session cannot be asked: %w", err)
+		}
+		return value, nil
 	default:
 		if !a.canAsk() {
 			return "", errors.New("there is no terminal to ask on")
 		}
 		return a.askSecret(what)
 	}
+}
+
+// keyringService is the service under which the desktop's keyring is asked.
+const keyringService = "tartine"
+
+// once keeps what was found, so that a line that is opened again asks nobody twice. An error is not kept.
+func once(find func() (string, error)) func() (string, error) {
+	var (
+		mu    sync.Mutex
+		found bool
+		value string
+	)
+	return func() (string, error) {
+		mu.Lock()
+		defer mu.Unlock()
+		if found {
+			return value, nil
+		}
+		got, err := find()
+		if err == nil {
+			found, value = true, got
+		}
+		return got, err
+	}
+}
+
+// askAnswer asks what a server wants to know.
+func (a *app) askAnswer(question string, echo bool) (string, error) {
+	if !echo {
+		return a.askSecret(question)
+	}
+	fmt.Fprintf(a.stderr, "%s: ", question)
+	line, err := bufio.NewReader(a.stdin).ReadString('\n')
+	return strings.TrimRight(line, "\r\n"), err
 }
 
 // askSecret asks on the terminal, which does not show what is typed.
@@ -64,8 +110,13 @@ func (a *app) askSecret(what string) (string, error) {
 	return string(value), err
 }
 
-// askPassphrase asks for the passphrase of a key file, where there is somebody to ask.
+// askPassphrase asks for the passphrase of a key file, where there is somebody to ask; once for each file.
 func (a *app) askPassphrase(file string) (string, error) {
+	find, _ := a.phrases.LoadOrStore(file, once(func() (string, error) { return a.askForPassphrase(file) }))
+	return find.(func() (string, error))()
+}
+
+func (a *app) askForPassphrase(file string) (string, error) {
 	if !a.canAsk() {
 		return "", &connect.IdentityError{File: file, Reason: "has a passphrase, and there is no terminal to ask for it", Locked: true}
 	}

@@ -48,7 +48,7 @@ func (a *app) trust(ctx context.Context, args []string) error {
 	case errors.Is(err, connect.ErrTrusted):
 		a.printer().Line("trusted   the key of %s is recorded already", dial.Address())
 		return nil
-	case !errors.As(err, &unknown) || len(unknown.Known) > 0:
+	case !errors.As(err, &unknown) || !unknown.Unknown():
 		return err
 	case expected != "" && expected != unknown.Fingerprint:
 		return &statusError{status: ExitRefused, what: fmt.Sprintf("%s shows the %s key %s, not %s; nothing was recorded", dial.Address(), unknown.Type, unknown.Fingerprint, expected),
@@ -92,7 +92,7 @@ func (a *app) record(dial *connect.SSH, key *connect.HostKeyError) error {
 func (a *app) open(ctx context.Context, reach target.Settings) (*target.Opened, error) {
 	opened, err := target.Open(ctx, reach)
 	var unknown *connect.HostKeyError
-	if !errors.As(err, &unknown) || len(unknown.Known) > 0 || unknown.Pinned != "" || !a.canAsk() {
+	if !errors.As(err, &unknown) || !unknown.Unknown() || !a.canAsk() {
 		return opened, err
 	}
 	dial, failed := reach.SSH()

@@ -58,12 +58,12 @@ func (a *app) verify(ctx context.Context, args []string, file string, strays boo
 
 func (a *app) verifyAgainst(ctx context.Context, s *target.Opened, heading render.Heading, m *manifest.Manifest, strays bool) error {
 	var watch site.Watch
-	progress := render.NewProgress(ctx, a.stderr, isTerminal(a.stderr))
+	progress, done := a.progress(ctx, isTerminal(a.stderr))
 	if isTerminal(a.stderr) && !a.flags.quiet {
 		watch = *progress.Watch()
 	}
 	report, err := s.Verify(ctx, m.Entries, strays, &watch)
-	progress.Done()
+	done()
 	if err != nil {
 		return err
 	}

@@ -12,6 +12,7 @@ import (
 	"path"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -59,6 +60,7 @@ type Target struct {
 	Passphrase Secret `yaml:"passphrase" doc:"where the passphrase of the private key is found"`
 	Via        []Text `yaml:"via" doc:"hosts that are gone through to get there, each as USER@HOST:PORT, in their order"`
 	Wait       Text   `yaml:"wait" doc:"how long to try again until a new machine lets us in, as in 2m"`
+	LimitRate  Text   `yaml:"limit_rate" doc:"how much is sent and received at most, as in 500kB/s or 5MB/s"`
 	Publish    Text   `yaml:"publish" enum:"in-place,switch" doc:"in-place: each file is replaced where it stands; switch: a whole new tree is built beside the old one, and a link then leads to it (in-place)"`
 	Jobs       int    `yaml:"jobs" doc:"how many files are in flight at once (16)"`
 	Keep       int    `yaml:"keep" doc:"how many deployments can be rolled back to, the one that stands included (5)"`
@@ -69,6 +71,7 @@ type Secret struct {
 	Env     Text   `yaml:"env" doc:"the name of an environment variable"`
 	File    Text   `yaml:"file" doc:"a file that only its owner can read"`
 	Command []Text `yaml:"command" doc:"a program and its arguments; the first line that it prints"`
+	Keyring Text   `yaml:"keyring" doc:"the user's name under which the desktop's keyring holds it, for the service tartine"`
 	Ask     bool   `yaml:"ask" doc:"ask for it on the terminal"`
 
 	At Position `yaml:"-"`
@@ -76,7 +79,7 @@ type Secret struct {
 
 // IsSet tells whether there is a secret at all.
 func (s *Secret) IsSet() bool {
-	return s.Env.Value != "" || s.File.Value != "" || len(s.Command) > 0 || s.Ask
+	return s.Env.Value != "" || s.File.Value != "" || len(s.Command) > 0 || s.Keyring.Value != "" || s.Ask
 }
 
 // Text is a string and where it stands.
@@ -153,11 +156,32 @@ func (s *Settings) check() error {
 		if _, err := time.ParseDuration(t.Wait.Value); t.Wait.Value != "" && err != nil {
 			return &Error{t.Wait.At, fmt.Sprintf("wait %q is no length of time", t.Wait.Value), "write it as in 90s or 2m"}
 		}
+		if _, err := ParseRate(t.LimitRate.Value); err != nil {
+			return &Error{t.LimitRate.At, "limit_rate: " + err.Error(), ""}
+		}
 		if t.Jobs < 0 || t.Keep < 0 {
 			return &Error{t.URL.At, fmt.Sprintf("jobs or keep of target %q is negative", name), "write a number from 1 up"}
 		}
 	}
 	return nil
+}
+
+// rateUnits are bytes: the decimal units, and those of IEC 80000-13.
+var rateUnits = map[string]float64{"B": 1, "kB": 1e3, "MB": 1e6, "GB": 1e9, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
+
+// ParseRate reads a rate such as 5MB/s and gives it in bytes a second. An empty text is 0, no limit.
+func ParseRate(text string) (int64, error) {
+	if text == "" {
+		return 0, nil
+	}
+	amount := strings.TrimSuffix(text, "/s")
+	digits := strings.TrimRight(amount, "kKMGiB")
+	number, err := strconv.ParseFloat(digits, 64)
+	unit, known := rateUnits[amount[len(digits):]]
+	if err != nil || !known || !(number*unit >= 1 && number*unit < 1e15) {
+		return 0, fmt.Errorf("%q is no rate; write it as in 500kB/s or 5MB/s", text)
+	}
+	return int64(number * unit), nil
 }
 
 func (s *Source) check() error {

@@ -88,7 +88,7 @@ func (d *decoder) node(n ast.Node, into reflect.Value, what, enum string) error 
 		return d.text(n, target, what, enum)
 	case *Secret:
 		if _, isText := scalarText(n); isText {
-			return d.wrong(n, `write {env: NAME}, {file: PATH}, {command: [PROGRAM, ARGUMENT]} or {ask: true}`, "%s stands here as it is, where others can read it", what)
+			return d.wrong(n, `write {env: NAME}, {file: PATH}, {command: [PROGRAM, ARGUMENT]}, {keyring: NAME} or {ask: true}`, "%s stands here as it is, where others can read it", what)
 		}
 		target.At = d.at(n)
 	}

@@ -36,7 +36,8 @@ func (e *ConfigError) Error() string { return fmt.Sprintf("SSH settings %s: %v",
 func (e *ConfigError) Unwrap() error { return e.Err }
 
 // Configure fills in what OpenSSH's client settings (ssh_config(5)) say of the host and what is not set yet: HostName,
-// User, Port, IdentityFile, IdentitiesOnly, UserKnownHostsFile, HostKeyAlias, ConnectTimeout and ProxyJump. Earlier
+// User, Port, IdentityFile, IdentitiesOnly, UserKnownHostsFile, HostKeyAlias, ConnectTimeout,
+// ServerAliveInterval and ProxyJump. Earlier
 // files win over later ones; one that does not exist says nothing. Its errors are *ConfigError.
 func (s *SSH) Configure(files []string) error {
 	var parsed []*ssh_config.Config
@@ -88,10 +89,16 @@ func (s *SSH) configure(parsed []*ssh_config.Config, depth int) error {
 	if seconds, err := strconv.Atoi(first("ConnectTimeout")); err == nil && s.Timeout == 0 {
 		s.Timeout = time.Duration(seconds) * time.Second
 	}
+	if seconds, err := strconv.Atoi(first("ServerAliveInterval")); err == nil && s.Alive == 0 {
+		s.Alive = time.Duration(seconds) * time.Second
+	}
 	s.HostKeyAlias = first("HostKeyAlias")
 	s.AgentOff = strings.EqualFold(first("IdentitiesOnly"), "yes")
 	for _, file := range all("IdentityFile") {
 		s.Identities = append(s.Identities, s.expand(file))
+	}
+	for _, file := range all("CertificateFile") {
+		s.Certificates = append(s.Certificates, s.expand(file))
 	}
 	if s.KnownHosts == "" {
 		for file := range strings.FieldsSeq(first("UserKnownHostsFile")) {
@@ -128,7 +135,7 @@ func (s *SSH) addJumps(list string, parsed []*ssh_config.Config, depth int) erro
 // jump reads [USER@]HOST[:PORT], with or without ssh:// before it.
 func (s *SSH) jump(text string) (*SSH, error) {
 	rest := strings.TrimSuffix(strings.TrimPrefix(text, "ssh://"), "/")
-	out := &SSH{KnownHosts: s.KnownHosts, Passphrase: s.Passphrase}
+	out := &SSH{KnownHosts: s.KnownHosts, Passphrase: s.Passphrase, Ask: s.Ask}
 	if at := strings.LastIndexByte(rest, '@'); at >= 0 {
 		out.User, rest = rest[:at], rest[at+1:]
 	}

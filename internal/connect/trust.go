@@ -20,8 +20,8 @@ var ErrTrusted = errors.New("the host key is trusted already")
 // not trusted, ErrTrusted when it is.
 func (s *SSH) ShowKey(ctx context.Context) error {
 	only := *s
-	only.Identity, only.Password = "", nil
-	client, err := only.dial(ctx, func() ([]ssh.AuthMethod, func(), error) { return nil, func() {}, nil })
+	only.Identity, only.Password, only.Ask = "", nil, nil
+	client, err := only.dial(ctx, func() ([]key, func(), error) { return nil, func() {}, nil })
 	if err == nil {
 		client.Close()
 		return ErrTrusted

@@ -82,9 +82,15 @@ type Extender interface {
 	Extend(ctx context.Context, name string, offset int64, content io.Reader, attr Attr) (int64, error)
 }
 
-// Spacer is an FS that can tell how much may still be written, in bytes.
+// Spacer is an FS that can tell how much may still be written.
 type Spacer interface {
-	FreeSpace(ctx context.Context) (int64, error)
+	FreeSpace(ctx context.Context) (Space, error)
+}
+
+// Space is what may still be written.
+type Space struct {
+	Bytes int64
+	Files int64 // how many more files and folders (inodes); negative: there is no such limit
 }
 
 // Prober is an FS that can tell whether the user may write in a folder, without writing. The error says why not.

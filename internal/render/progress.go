@@ -128,6 +128,15 @@ func (p *Progress) fileDone() {
 	}
 }
 
+// Note writes a line of its own, above the bar where there is one.
+func (p *Progress) Note(line string) {
+	var out io.Writer = p.out
+	if p.bars != nil {
+		out = p.bars
+	}
+	fmt.Fprintln(out, line)
+}
+
 func (p *Progress) endBar() {
 	if p.bar != nil {
 		p.bar.Abort(true)

@@ -35,6 +35,9 @@ type Check struct {
 // roomEnough is how much free space raises no eyebrows, in bytes.
 const roomEnough = 100 << 20
 
+// namesEnough is how many more files raise no eyebrows.
+const namesEnough = 10_000
+
 // clockEnough is by how much the far clock may be off: the lock's lease goes by clocks.
 const clockEnough = 30 * time.Second
 
@@ -155,11 +158,13 @@ func (x *examination) digests(ctx context.Context, name string, want manifest.Di
 	case got != want:
 		x.add("checksums", Wrong, "look for what alters files on their way", "what was written reads back as something else")
 	case far > 0:
+		x.add("shell", Good, "", "it takes commands")
 		x.add("checksums", Good, "", "%s runs there", x.site.Abilities().FarDigests)
 	case x.site.Abilities().TimeStep == time.Nanosecond:
 		x.add("checksums", Good, "", "computed on this machine")
 	default:
-		x.add("checksums", Slow, "with ssh:// and a shell that has sha256sum they would be computed there", "no shell answers: every file that is checked is read back over the line")
+		x.add("shell", Slow, "with ssh:// and a login shell that has sha256sum the far end computes checksums", "none that can be used")
+		x.add("checksums", Slow, "", "every file that is checked is read back over the line")
 	}
 }
 
@@ -205,10 +210,17 @@ func (x *examination) room(ctx context.Context) {
 		x.lost = err
 	case err != nil:
 		x.add("room", Good, "", "the far end does not tell")
-	case free < roomEnough:
-		x.add("room", Slow, "make room: a deployment needs it for what is new, and for what it keeps", "%d MB are free", free/1e6)
+	case free.Bytes < roomEnough:
+		x.add("room", Slow, "make room: a deployment needs it for what is new, and for what it keeps", "%d MB are free", free.Bytes/1e6)
 	default:
-		x.add("room", Good, "", "%.1f GB are free", float64(free)/1e9)
+		x.add("room", Good, "", "%.1f GB are free", float64(free.Bytes)/1e9)
+	}
+	switch {
+	case err != nil || free.Files < 0:
+	case free.Files < namesEnough:
+		x.add("inodes", Slow, "remove what is not needed there: each file and folder takes one, however small", "only %d more files can be made", free.Files)
+	default:
+		x.add("inodes", Good, "", "%d more files can be made", free.Files)
 	}
 }
 

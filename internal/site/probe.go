@@ -12,10 +12,16 @@ import (
 	"tartine/internal/manifest"
 )
 
-// SpaceError tells that the far end has too little room. Both are in bytes.
-type SpaceError struct{ Need, Free int64 }
+// SpaceError tells that the far end has too little room, in bytes or in files.
+type SpaceError struct {
+	Need, Free int64
+	Files      bool
+}
 
 func (e *SpaceError) Error() string {
+	if e.Files {
+		return fmt.Sprintf("%d files are to be brought, and the far end has room for %d (inodes)", e.Need, e.Free)
+	}
 	return fmt.Sprintf("%d bytes are to be brought, and the far end has room for %d", e.Need, e.Free)
 }
 
@@ -33,8 +39,11 @@ func (st *staging) checkSpace(ctx context.Context, missing []*parcel) error {
 	for _, p := range missing {
 		need += p.change.Want.Size - p.part
 	}
-	if err == nil && need > free {
-		return &SpaceError{need, free}
+	if err == nil && need > free.Bytes {
+		return &SpaceError{Need: need, Free: free.Bytes}
+	}
+	if err == nil && free.Files >= 0 && int64(len(missing)) > free.Files {
+		return &SpaceError{Need: int64(len(missing)), Free: free.Files, Files: true}
 	}
 	return nil
 }

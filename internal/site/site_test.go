@@ -718,7 +718,9 @@ func TestTooLittleRoomIsFoundBeforeAnythingIsSent(t *testing.T) {
 // crammed is nearly full.
 type crammed struct{ *osfs.FS }
 
-func (crammed) FreeSpace(context.Context) (int64, error) { return 3, nil }
+func (crammed) FreeSpace(context.Context) (fsys.Space, error) {
+	return fsys.Space{Bytes: 3, Files: -1}, nil
+}
 
 var errLost = fmt.Errorf("cut: %w", fsys.ErrLost)
 

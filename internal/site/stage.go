@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"slices"
 	"sync"
 
@@ -243,11 +244,11 @@ func (st *staging) putFrom(ctx context.Context, name string, offset int64, sourc
 	attr := fsys.Attr{Mode: want.Mode, ModTime: want.ModTime}
 	extender, ok := st.site.fs.(fsys.Extender)
 	if !ok || want.Size <= segment {
-		return st.site.fs.Put(ctx, name, &measured{source, want.Size, st.watch.bytes}, attr)
+		return st.site.fs.Put(ctx, name, &measured{in: source, size: want.Size, unbounded: true, told: st.watch.bytes}, attr)
 	}
 	for at := offset; at < want.Size; at += segment {
 		length := min(segment, want.Size-at)
-		part := &measured{io.LimitReader(source, length), length, st.watch.bytes}
+		part := &measured{in: source, start: at, size: length, told: st.watch.bytes}
 		last := fsys.Attr{}
 		if at+length == want.Size {
 			last = attr
@@ -273,17 +274,38 @@ func (st *staging) putFrom(ctx context.Context, name string, offset int64, sourc
 	return sent, nil
 }
 
-// measured tells of bytes as they are read, and how many there should be.
+// measured is a part of a file. It tells of bytes as they are read, and how many there should be.
 type measured struct {
-	in   io.Reader
-	size int64
-	told func(int64)
+	in          io.Reader
+	start, size int64
+	unbounded   bool // what is behind the part is read too: the file may have grown
+	told        func(int64)
+	read        int64
 }
 
 func (m *measured) Read(p []byte) (int, error) {
+	if left := m.size - m.read; !m.unbounded {
+		if left <= 0 {
+			return 0, io.EOF
+		}
+		p = p[:min(int64(len(p)), left)]
+	}
 	n, err := m.in.Read(p)
+	m.read += int64(n)
 	m.told(int64(n))
 	return n, err
+}
+
+// Rewind begins anew.
+func (m *measured) Rewind() error {
+	seeker, ok := m.in.(io.Seeker)
+	if !ok {
+		return fs.ErrInvalid
+	}
+	m.told(-m.read)
+	m.read = 0
+	_, err := seeker.Seek(m.start, io.SeekStart)
+	return err
 }
 
 func (m *measured) Size() int64 { return m.size }

@@ -14,10 +14,12 @@ import (
 	"time"
 
 	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
 
 	"tartine/internal/connect"
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/osfs"
+	"tartine/internal/fsys/redial"
 	"tartine/internal/fsys/sftpfs"
 	"tartine/internal/site"
 )
@@ -31,9 +33,14 @@ type Settings struct {
 	KnownHosts string
 	Password   func() (string, error)
 	Passphrase func(file string) (string, error)
-	Wait       time.Duration // how long to try again until a new machine lets us in
-	SSHConfig  []string      // files of OpenSSH's client settings
-	Via        []string      // hosts that are gone through, each as [USER@]HOST[:PORT]
+	Ask        func(question string, echo bool) (string, error) // asks a person what a server wants to know; nil: nobody is there
+	Wait       time.Duration                                    // how long to try again until a new machine lets us in
+	Reconnect  time.Duration                                    // how long to try again when the line is lost; 0: not at all
+	Told       func(err error, pause time.Duration)             // is told of lost lines (see redial.Line); nil: nobody is
+	Took       func(step connect.Step, length time.Duration)    // is told how long each step of connecting took; may be nil
+	RateLimit  int64                                            // bytes a second; 0: as fast as it goes
+	SSHConfig  []string                                         // files of OpenSSH's client settings
+	Via        []string                                         // hosts that are gone through, each as [USER@]HOST[:PORT]
 	Jobs       int
 	History    int                   // how many deployments are kept; 0: the usual
 	Switch     bool                  // the root is a link to one of several trees
@@ -43,7 +50,8 @@ type Settings struct {
 // SSH gives how to connect to a target that is reached over SSH. What the target says wins over OpenSSH's own settings.
 func (s *Settings) SSH() (*connect.SSH, error) {
 	dial := &connect.SSH{Host: s.Address.Host, Port: s.Address.Port, User: s.Address.User, Identity: s.Identity,
-		HostKey: s.HostKey, KnownHosts: s.KnownHosts, Password: s.Password, Passphrase: s.Passphrase}
+		HostKey: s.HostKey, KnownHosts: s.KnownHosts, Password: s.Password, Passphrase: s.Passphrase,
+		Ask: s.Ask, Took: s.Took, RateLimit: s.RateLimit}
 	if len(s.Via) > 0 {
 		if err := dial.GoThrough(s.Via); err != nil {
 			return nil, err
@@ -189,45 +197,100 @@ func asRootError(root string, err error) error {
 	return &site.RootError{Root: root, Reason: "cannot be looked at: " + err.Error(), Err: err}
 }
 
+// session is an SFTP session and what it runs over.
+type session struct {
+	*sftp.Client
+	ssh *ssh.Client
+}
+
+func (s *session) Close() error { return errors.Join(s.Client.Close(), s.ssh.Close()) }
+
+// startSession connects, logs in, and starts SFTP.
+func startSession(ctx context.Context, dial *connect.SSH) (*session, error) {
+	client, err := dial.Dial(ctx)
+	if err != nil {
+		return nil, err
+	}
+	// A far end that starts nothing must not hold us up.
+	stop := context.AfterFunc(ctx, func() { client.Close() })
+	defer stop()
+	timer := time.AfterFunc(dial.Timeout, func() { client.Close() })
+	defer timer.Stop()
+	transfer, err := sftp.NewClient(client, sftp.UseConcurrentWrites(true))
+	if err != nil {
+		client.Close()
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, &connect.Error{Step: connect.Start, Address: dial.Address(), User: dial.User, Err: err}
+	}
+	return &session{transfer, client}, nil
+}
+
+// place gives a folder at the far end through a session, which is closed with it.
+func (s *Settings) place(over *session, base string) fsys.FS {
+	exec := sftpfs.Exec(connect.Exec(over.ssh))
+	if s.Address.Kind == SFTP {
+		exec = nil // sftp:// means SFTP alone
+	}
+	return sftpfs.New(over.Client, base, exec, over.ssh)
+}
+
 func openSFTP(ctx context.Context, s Settings) (*Opened, error) {
 	dial, err := s.SSH()
 	if err != nil {
 		return nil, err
 	}
-	client, err := dial.Dial(ctx)
+	over, err := startSession(ctx, dial)
 	if err != nil {
 		return nil, err
 	}
-	transfer, err := sftp.NewClient(client, sftp.UseConcurrentWrites(true))
-	if err != nil {
-		client.Close()
-		return nil, &connect.Error{Step: connect.Start, Address: dial.Address(), User: dial.User, Err: err}
-	}
 	root := s.Address.Path
 	if s.Address.Home {
-		home, err := transfer.Getwd()
+		home, err := over.Getwd()
 		if err != nil {
-			client.Close()
+			over.Close()
 			return nil, &connect.Error{Step: connect.Start, Address: dial.Address(), User: dial.User, Err: err}
 		}
 		root = path.Join(home, root)
 	}
-	p, err := s.find(root, path.Dir, path.Base, transfer.Stat, transfer.RealPath)
+	p, err := s.find(root, path.Dir, path.Base, over.Stat, over.RealPath)
 	if err == nil {
-		exec := sftpfs.Exec(connect.Exec(client))
-		if s.Address.Kind == SFTP {
-			exec = nil // sftp:// means SFTP alone
-		}
+		f := s.lasting(dial, s.place(over, p.base), p.base)
 		var opened *site.Site
-		if opened, err = site.Open(ctx, s.between(sftpfs.New(transfer, p.base, exec)), p.root, root, site.Options{Jobs: s.Jobs, Switch: s.Switch}); err == nil {
-			return &Opened{opened, client}, nil
+		if opened, err = site.Open(ctx, s.between(f), p.root, root, site.Options{Jobs: s.Jobs, Switch: s.Switch}); err == nil {
+			return &Opened{opened, f}, nil
 		}
 	}
-	client.Close()
+	over.Close()
 	if errors.Is(err, sftp.ErrSSHFxConnectionLost) {
 		err = fsys.ErrLost
 	}
 	return nil, asRootError(root, err)
+}
+
+// lasting gives a place whose line is opened again when it is lost.
+func (s *Settings) lasting(dial *connect.SSH, f fsys.FS, base string) fsys.FS {
+	if s.Reconnect <= 0 {
+		return f
+	}
+	line := redial.Line{Patience: s.Reconnect, Told: s.Told}
+	line.Open = func(ctx context.Context) (fsys.FS, error) {
+		over, err := startSession(ctx, dial)
+		if err != nil {
+			return nil, err
+		}
+		return s.place(over, base), nil
+	}
+	// A server that has become another one is not to be tried again.
+	line.Final = func(err error) bool {
+		var key *connect.HostKeyError
+		return errors.As(err, &key)
+	}
+	if line.Told == nil {
+		line.Told = func(error, time.Duration) {}
+	}
+	return redial.New(f, line)
 }
 
 // OverlapError tells that a source and a folder target lie in one another.

@@ -111,7 +111,8 @@ func (s *Server) run(t testing.TB, program, config string) {
 		_ = cmd.Wait()
 		<-ended
 		if t.Failed() {
-			t.Logf("sshd said:\n%s", log.String())
+			lines := strings.Split(log.String(), "\n")
+			t.Logf("sshd said last:\n%s", strings.Join(lines[max(len(lines)-20, 0):], "\n"))
 		}
 	})
 	require.True(t, <-ready, "sshd did not start:\n%s", &log)
@@ -173,4 +174,21 @@ func Folder(t testing.TB, name string) string {
 		require.NoError(t, err, "%s", out)
 	}
 	return dir
+}
+
+// Account makes an account with a password for as long as the test runs, which needs root; without, the test is skipped.
+func Account(t testing.TB) (name, password string) {
+	t.Helper()
+	if os.Getuid() != 0 {
+		t.Skip("only root can make an account")
+	}
+	name, password = "tartine-"+strings.ToLower(rand.Text()[:8]), rand.Text()
+	out, err := exec.Command("useradd", "--create-home", "--shell", "/bin/sh", name).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	t.Cleanup(func() { _ = exec.Command("userdel", "--remove", name).Run() }) // its processes may not have ended yet
+	set := exec.Command("chpasswd")
+	set.Stdin = strings.NewReader(name + ":" + password + "\n")
+	out, err = set.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	return name, password
 }

@@ -145,9 +145,9 @@ func (b *Between) Extend(ctx context.Context, name string, offset int64, content
 }
 
 // FreeSpace implements fsys.Spacer.
-func (b *Between) FreeSpace(ctx context.Context) (int64, error) {
+func (b *Between) FreeSpace(ctx context.Context) (fsys.Space, error) {
 	if spacer, ok := b.FS.(fsys.Spacer); ok {
 		return spacer.FreeSpace(ctx)
 	}
-	return 0, fsys.ErrUnsupported
+	return fsys.Space{}, fsys.ErrUnsupported
 }

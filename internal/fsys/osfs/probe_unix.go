@@ -8,20 +8,26 @@ import (
 	"io/fs"
 
 	"golang.org/x/sys/unix"
+
+	"tartine/internal/fsys"
 )
 
 // FreeSpace implements fsys.Spacer.
-func (f *FS) FreeSpace(context.Context) (int64, error) {
+func (f *FS) FreeSpace(context.Context) (fsys.Space, error) {
 	base, err := f.root.Open(".")
 	if err != nil {
-		return 0, err
+		return fsys.Space{}, err
 	}
 	defer base.Close()
 	var stat unix.Statfs_t
 	if err := unix.Fstatfs(int(base.Fd()), &stat); err != nil {
-		return 0, fmt.Errorf("ask free space of %s: %w", f.root.Name(), err)
+		return fsys.Space{}, fmt.Errorf("ask free space of %s: %w", f.root.Name(), err)
 	}
-	return int64(stat.Bavail) * int64(stat.Bsize), nil
+	out := fsys.Space{Bytes: int64(stat.Bavail) * int64(stat.Bsize), Files: int64(stat.Ffree)}
+	if stat.Files == 0 { // some file systems make room for names as they come
+		out.Files = -1
+	}
+	return out, nil
 }
 
 // Writable implements fsys.Prober.

@@ -3,6 +3,7 @@ package sftpfs
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"strconv"
@@ -34,11 +35,13 @@ func (f *FS) Copies(ctx context.Context, pairs []fsys.Pair, done func(int)) erro
 		}
 		_, _ = io.Copy(io.Discard, in) // a line that is too long must not hold the command up
 	}()
-	// A command that fails has copied less, which is no error here; a connection that is gone shows at the next step.
-	_ = f.exec(ctx, copyCommand, strings.NewReader(script.String()), out)
+	err := f.exec(ctx, copyCommand, strings.NewReader(script.String()), out)
 	out.Close()
 	<-ended
-	return ctx.Err()
+	if errors.Is(err, fsys.ErrLost) && ctx.Err() == nil {
+		return err
+	}
+	return ctx.Err() // a command that fails has copied less, which is no error
 }
 
 // quote makes any text one word for sh.

@@ -34,6 +34,7 @@ type FS struct {
 	client    *sftp.Client
 	base      string // absolute
 	exec      Exec
+	also      []io.Closer
 	abilities fsys.Abilities
 	durable   bool
 }
@@ -46,11 +47,12 @@ var (
 // linksAtOnce is how many links of one folder are read at the same time.
 const linksAtOnce = 16
 
-// New gives the folder base, an absolute path, through a client that the FS closes in the end. Exec may be nil.
-func New(client *sftp.Client, base string, exec Exec) *FS {
+// New gives the folder base, an absolute path, through a client that the FS closes in the end, and what it runs over
+// also. Exec may be nil.
+func New(client *sftp.Client, base string, exec Exec, also ...io.Closer) *FS {
 	_, atomic := client.HasExtension("posix-rename@openssh.com")
 	_, durable := client.HasExtension("fsync@openssh.com")
-	f := &FS{client: client, base: base, exec: exec, durable: durable,
+	f := &FS{client: client, base: base, exec: exec, also: also, durable: durable,
 		abilities: fsys.Abilities{AtomicReplace: atomic, Modes: true, Links: true, TimeStep: time.Second}}
 	if exec != nil {
 		f.abilities.FarDigests = "sha256sum"
@@ -58,8 +60,14 @@ func New(client *sftp.Client, base string, exec Exec) *FS {
 	return f
 }
 
-// Close ends the SFTP session.
-func (f *FS) Close() error { return f.client.Close() }
+// Close ends the SFTP session and what it runs over.
+func (f *FS) Close() error {
+	err := f.client.Close()
+	for _, c := range f.also {
+		err = errors.Join(err, c.Close())
+	}
+	return err
+}
 
 // Abilities implements fsys.FS.
 func (f *FS) Abilities() fsys.Abilities { return f.abilities }
@@ -78,7 +86,7 @@ func (f *FS) mend(op, name string, err error) error {
 	}
 	var status *sftp.StatusError
 	switch {
-	case errors.Is(err, sftp.ErrSSHFxConnectionLost), errors.Is(err, io.EOF), errors.Is(err, io.ErrClosedPipe), errors.Is(err, syscall.EPIPE), errors.Is(err, net.ErrClosed):
+	case errors.Is(err, sftp.ErrSSHFxConnectionLost), errors.Is(err, io.EOF), errors.Is(err, io.ErrClosedPipe), errors.Is(err, syscall.EPIPE), errors.Is(err, syscall.ECONNRESET), errors.Is(err, net.ErrClosed):
 		err = fsys.ErrLost
 	case errors.As(err, &status):
 		err = errors.New(strings.TrimSpace(strings.TrimPrefix(strings.Trim(statusText(status), `"`), "sftp:")))
@@ -320,15 +328,19 @@ func (f *FS) Link(ctx context.Context, from, to string) error {
 }
 
 // FreeSpace implements fsys.Spacer with statvfs@openssh.com.
-func (f *FS) FreeSpace(context.Context) (int64, error) {
+func (f *FS) FreeSpace(context.Context) (fsys.Space, error) {
 	if _, ok := f.client.HasExtension("statvfs@openssh.com"); !ok {
-		return 0, fsys.ErrUnsupported
+		return fsys.Space{}, fsys.ErrUnsupported
 	}
 	stat, err := f.client.StatVFS(f.base)
 	if err != nil {
-		return 0, f.mend("ask free space of", ".", err)
+		return fsys.Space{}, f.mend("ask free space of", ".", err)
 	}
-	return int64(stat.Bavail * stat.Frsize), nil
+	out := fsys.Space{Bytes: int64(stat.Bavail * stat.Frsize), Files: int64(stat.Favail)}
+	if stat.Files == 0 { // some file systems make room for names as they come
+		out.Files = -1
+	}
+	return out, nil
 }
 
 // Rename implements fsys.FS. Without posix-rename@openssh.com what stands at the new name is moved aside first and

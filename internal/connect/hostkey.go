@@ -1,0 +1,207 @@
+package connect
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/knownhosts"
+)
+
+// HostKeyError tells that a host showed a key that is not the expected one, or that nothing is known of it.
+type HostKeyError struct {
+	Type, Fingerprint string
+	Key               ssh.PublicKey
+	Pinned            string                // the fingerprint that was expected, when it was pinned
+	Known             []knownhosts.KnownKey // what is recorded for the host, when it was not; empty: nothing
+	Revoked           *knownhosts.KnownKey  // where the key is recorded as one that must not be trusted any more
+	Certificate       error                 // why a certificate does not count, when the host showed one
+}
+
+func (e *HostKeyError) Error() string {
+	shows := fmt.Sprintf("the host shows the %s key %s", e.Type, e.Fingerprint)
+	switch {
+	case e.Revoked != nil:
+		return fmt.Sprintf("%s, which %s line %d marks as revoked", shows, e.Revoked.Filename, e.Revoked.Line)
+	case e.Certificate != nil:
+		return fmt.Sprintf("%s with a certificate that does not count: %v", shows, e.Certificate)
+	case e.Pinned != "":
+		return fmt.Sprintf("%s, not the pinned %s", shows, e.Pinned)
+	case len(e.Known) > 0:
+		return fmt.Sprintf("%s, not the one recorded in %s line %d, %s", shows,
+			e.Known[0].Filename, e.Known[0].Line, ssh.FingerprintSHA256(e.Known[0].Key))
+	default:
+		return shows + ", and nothing is recorded for it"
+	}
+}
+
+// Unknown tells whether simply nothing is recorded for the host, so that a person may decide.
+func (e *HostKeyError) Unknown() bool {
+	return e.Pinned == "" && len(e.Known) == 0 && e.Revoked == nil && e.Certificate == nil
+}
+
+// keyName gives host:port as the host key is looked up.
+func (s *SSH) keyName() string {
+	if s.HostKeyAlias != "" {
+		return net.JoinHostPort(s.HostKeyAlias, "22")
+	}
+	return s.Address()
+}
+
+// noAddress is given where the address that a name led to is not to be looked up beside the name.
+type noAddress struct{}
+
+func (noAddress) Network() string { return "tcp" }
+func (noAddress) String() string  { return "0.0.0.0:0" }
+
+// hostKeys decides about the key of one host.
+type hostKeys struct {
+	host   string // host:port
+	pinned string
+	known  ssh.HostKeyCallback   // nil: nothing is known of any host
+	plain  []knownhosts.KnownKey // keys that are recorded for the host
+	signed bool                  // an authority is recorded that signs the keys of such hosts
+}
+
+func (s *SSH) hostKeyCheck() (*hostKeys, error) {
+	h := &hostKeys{host: s.keyName()}
+	if s.HostKey != "" {
+		h.pinned = s.HostKey
+		return h, nil
+	}
+	files := append([]string{s.KnownHosts}, s.KnownHostsFiles...)
+	if s.KnownHosts == "" && len(s.KnownHostsFiles) == 0 {
+		files = []string{"/etc/ssh/ssh_known_hosts"}
+		if home, err := os.UserHomeDir(); err == nil {
+			files = append(files, filepath.Join(home, ".ssh", "known_hosts"))
+		}
+	}
+	files = slices.DeleteFunc(files, func(file string) bool {
+		_, err := os.Stat(file)
+		return err != nil
+	})
+	if len(files) == 0 {
+		return h, nil
+	}
+	known, err := knownhosts.New(files...)
+	if err != nil {
+		return nil, err
+	}
+	h.known = known
+	h.look()
+	return h, nil
+}
+
+// look finds out what is recorded for the host.
+func (h *hostKeys) look() {
+	for _, host := range h.names() {
+		var recorded *knownhosts.KeyError
+		if err := h.known(host, noAddress{}, noKey{}); !errors.As(err, &recorded) {
+			continue
+		}
+		for _, want := range recorded.Want {
+			if isAuthority(want) {
+				h.signed = true
+			} else if host == h.host {
+				h.plain = append(h.plain, want)
+			}
+		}
+	}
+}
+
+// names gives what the host is looked up as: with its port, and, for authorities alone, without.
+func (h *hostKeys) names() []string {
+	out := []string{h.host}
+	if name, port, err := net.SplitHostPort(h.host); err == nil && port != "22" {
+		out = append(out, net.JoinHostPort(name, "22"))
+	}
+	return out
+}
+
+// isAuthority tells whether a line of a known_hosts file names one who signs host keys, and not a host's own key.
+func isAuthority(key knownhosts.KnownKey) bool {
+	text, err := os.ReadFile(key.Filename)
+	if err != nil {
+		return false
+	}
+	number := 0
+	for line := range strings.Lines(string(text)) {
+		if number++; number == key.Line {
+			return strings.HasPrefix(strings.TrimSpace(line), "@cert-authority")
+		}
+	}
+	return false
+}
+
+// check decides about the key that the host shows; nil means that it is trusted.
+func (h *hostKeys) check(key ssh.PublicKey) *HostKeyError {
+	out := &HostKeyError{Type: key.Type(), Fingerprint: ssh.FingerprintSHA256(key), Key: key}
+	if h.pinned != "" {
+		if h.pinned == out.Fingerprint {
+			return nil
+		}
+		out.Pinned = h.pinned
+		return out
+	}
+	if h.known == nil {
+		return out
+	}
+	err := h.known(h.host, noAddress{}, key)
+	var revoked *knownhosts.RevokedError
+	certificate, signed := key.(*ssh.Certificate)
+	if signed {
+		for _, host := range h.names() {
+			if err != nil && !errors.As(err, &revoked) {
+				err = h.known(host, noAddress{}, key)
+			}
+		}
+		out.Type, out.Fingerprint = certificate.Key.Type(), ssh.FingerprintSHA256(certificate.Key)
+	}
+	switch {
+	case errors.As(err, &revoked):
+		out.Revoked = &revoked.Revoked
+	case err == nil && (signed || slices.ContainsFunc(h.plain, func(k knownhosts.KnownKey) bool { return string(k.Key.Marshal()) == string(key.Marshal()) })):
+		return nil
+	case signed:
+		out.Certificate = errors.New(strings.TrimPrefix(err.Error(), "ssh: "))
+	default: // not known; or it is the key of an authority, which is no host's own
+		out.Known = h.plain
+	}
+	return out
+}
+
+// algorithms gives the types of key that the host may show, those first that can be checked: certificates where their
+// authority is known, then keys of a type that is recorded for it.
+func (h *hostKeys) algorithms() []string {
+	var signed, known, others []string
+	for _, name := range ssh.SupportedAlgorithms().HostKeys {
+		switch {
+		case strings.Contains(name, "-cert-"):
+			if h.signed {
+				signed = append(signed, name)
+			}
+		case slices.ContainsFunc(h.plain, func(k knownhosts.KnownKey) bool { return sameType(k.Key.Type(), name) }):
+			known = append(known, name)
+		default:
+			others = append(others, name)
+		}
+	}
+	return slices.Concat(signed, known, others)
+}
+
+// sameType tells whether a key of a type signs with an algorithm. Keys of RSA sign with one that is named after SHA-2.
+func sameType(key, algorithm string) bool {
+	return key == algorithm || key == ssh.KeyAlgoRSA && (algorithm == ssh.KeyAlgoRSASHA512 || algorithm == ssh.KeyAlgoRSASHA256)
+}
+
+// noKey is a key that no file knows.
+type noKey struct{}
+
+func (noKey) Type() string                        { return "none" }
+func (noKey) Marshal() []byte                     { return []byte("none") }
+func (noKey) Verify([]byte, *ssh.Signature) error { return errors.New("no key") }

@@ -1,0 +1,199 @@
+package connect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/time/rate"
+)
+
+// ErrSilent tells that something takes the connection and then says nothing.
+var ErrSilent = errors.New("the connection is taken, and then nothing is said")
+
+// ErrHungUp tells that a connection was taken and ended at once.
+var ErrHungUp = errors.New("the connection is taken and ended at once, before anything is said")
+
+// ProtocolError tells that something answers that is no SSH server.
+type ProtocolError struct {
+	Said string // how it begins, without what would drive a terminal
+}
+
+func (e *ProtocolError) Error() string { return fmt.Sprintf("it says %q", e.Said) }
+
+// NothingInCommonError tells that a server offers only algorithms that are no longer safe, or that are not known here.
+type NothingInCommonError struct {
+	What   string // what they are for, such as key exchange
+	Offers []string
+}
+
+func (e *NothingInCommonError) Error() string {
+	return fmt.Sprintf("no %s in common: the server offers only %s", e.What, strings.Join(e.Offers, ", "))
+}
+
+// line is the byte stream to a server: it remembers how the server began, and holds the rate that is allowed.
+type line struct {
+	net.Conn
+	limit *rate.Limiter // bytes a second, both ways together; nil: as fast as it goes
+
+	mu    sync.Mutex
+	heard []byte // the beginning
+	first func() // called once, when the server begins to speak
+}
+
+// heardEnough is how much of what a server says at first is remembered, in bytes.
+const heardEnough = 80
+
+func (l *line) Read(p []byte) (int, error) {
+	n, err := l.Conn.Read(p)
+	l.mu.Lock()
+	if n > 0 && l.first != nil {
+		l.first()
+		l.first = nil
+	}
+	l.heard = append(l.heard, p[:min(n, heardEnough-len(l.heard))]...)
+	l.mu.Unlock()
+	l.pay(n)
+	return n, err
+}
+
+func (l *line) Write(p []byte) (int, error) {
+	done := 0
+	for done < len(p) {
+		part := p[done:]
+		if l.limit != nil {
+			part = part[:min(len(part), l.limit.Burst())]
+			l.pay(len(part))
+		}
+		n, err := l.Conn.Write(part)
+		done += n
+		if err != nil {
+			return done, err
+		}
+	}
+	return done, nil
+}
+
+// pay waits until so many bytes may pass.
+func (l *line) pay(bytes int) {
+	for l.limit != nil && bytes > 0 {
+		part := min(bytes, l.limit.Burst())
+		_ = l.limit.WaitN(context.Background(), part) // it fails only for more than the burst
+		bytes -= part
+	}
+}
+
+// said judges what the server said when the handshake failed before its key was shown.
+func (l *line) said(err error) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	greeting, _, _ := strings.Cut(string(l.heard), "\n")
+	var negotiation *ssh.AlgorithmNegotiationError
+	switch {
+	case len(l.heard) == 0:
+		return ErrHungUp
+	case errors.As(err, &negotiation):
+		return &NothingInCommonError{negotiation.What, negotiation.RequestedAlgorithms}
+	case strings.Contains(string(l.heard), "SSH-"):
+		return err
+	default:
+		return &ProtocolError{strings.TrimSpace(printable(greeting))}
+	}
+}
+
+// limiter gives what holds a rate in bytes a second, or nil.
+func limiter(rateLimit int64) *rate.Limiter {
+	if rateLimit <= 0 {
+		return nil
+	}
+	// A burst of a tenth of a second, and at least of one packet, keeps the flow even.
+	return rate.NewLimiter(rate.Limit(rateLimit), int(max(rateLimit/10, 16<<10)))
+}
+
+// watchdog ends a connection when a step takes too long. It rests while a person is asked.
+type watchdog struct {
+	limit time.Duration
+	timer *time.Timer
+	mu    sync.Mutex
+	late  bool
+}
+
+func watch(limit time.Duration, end func()) *watchdog {
+	w := &watchdog{limit: limit}
+	w.timer = time.AfterFunc(limit, func() {
+		w.mu.Lock()
+		w.late = true
+		w.mu.Unlock()
+		end()
+	})
+	return w
+}
+
+// step begins the next step.
+func (w *watchdog) step() {
+	if w.timer.Stop() {
+		w.timer.Reset(w.limit)
+	}
+}
+
+// resting gives a function that asks with the watchdog at rest.
+func (w *watchdog) resting(ask func(string, bool) (string, error)) func(string, bool) (string, error) {
+	if ask == nil {
+		return nil
+	}
+	return func(question string, echo bool) (string, error) {
+		w.timer.Stop()
+		defer w.timer.Reset(w.limit)
+		return ask(question, echo)
+	}
+}
+
+func (w *watchdog) isLate() bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.late
+}
+
+// Keep-alives: how often the server is asked for a sign of life, and how many may be missing.
+const (
+	defaultAlive = 15 * time.Second
+	aliveMisses  = 3
+)
+
+// keepAlive asks the server for a sign of life now and then, and ends the connection when none comes. So a line that
+// is idle is not dropped on the way, and one that is dead is found out.
+func keepAlive(client *ssh.Client, every time.Duration) {
+	ended := make(chan struct{})
+	go func() {
+		_ = client.Wait() // why it ended is seen by who uses it
+		close(ended)
+	}()
+	go func() {
+		tick := time.NewTicker(every)
+		defer tick.Stop()
+		for {
+			select {
+			case <-ended:
+				return
+			case <-tick.C:
+			}
+			answered := make(chan struct{})
+			go func() {
+				defer close(answered)
+				_, _, _ = client.SendRequest("keepalive@openssh.com", true, nil) // a refusal is a sign of life too
+			}()
+			select {
+			case <-ended:
+				return
+			case <-answered:
+			case <-time.After(aliveMisses * every):
+				client.Close()
+			}
+		}
+	}()
+}
