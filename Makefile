@@ -21,11 +21,13 @@ demo: build
 test: .servers
 	$(GO) test ./...
 
-# The tests run against OpenSSH's own server. As root on Debian it is installed; elsewhere those tests are skipped.
+# The tests run against OpenSSH's own server and a desktop's keyring. As root on Debian they are installed; elsewhere
+# those tests are skipped.
 .PHONY: .servers
 .servers:
-	@if [ ! -x /usr/sbin/sshd ] && [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then \
-		apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends openssh-server >/dev/null; fi
+	@if { [ ! -x /usr/sbin/sshd ] || ! command -v secret-tool >/dev/null; } && [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then \
+		apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends \
+			openssh-server gnome-keyring libsecret-tools dbus >/dev/null; fi
 
 check:
 	@test -z "$$(gofmt -l .)" || { gofmt -l .; echo 'gofmt: the files above are not formatted'; exit 1; }

@@ -31,6 +31,7 @@ import (
 	"tartine/internal/demo"
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/fsystest"
+	"tartine/internal/fsys/redial"
 )
 
 // victim is the program, with something between it and the site that, at the n-th operation, kills it or the server
@@ -61,7 +62,9 @@ func victim() {
 	between := func(f fsys.FS) fsys.FS {
 		return &fsystest.Between{FS: f,
 			Before: func(string, ...string) error { tick(); return nil },
-			Cut:    func(_ string, content io.Reader) io.Reader { return &inTheMiddle{in: content, tick: tick} }}
+			Cut: func(_ string, content io.Reader) io.Reader {
+				return &inTheMiddle{in: content, tick: tick, rewind: redial.Rewinding(content)}
+			}}
 	}
 	status := cli.Run(context.Background(), cli.Build{Version: "victim", Between: between}, os.Args[1:], os.Stdin, os.Stdout, os.Stderr)
 	if report := os.Getenv("COUNT_TO"); report != "" {
@@ -74,9 +77,16 @@ func victim() {
 
 // inTheMiddle hands content on in two halves, so to speak: a few bytes first, then an operation, then the rest.
 type inTheMiddle struct {
-	in   io.Reader
-	tick func()
-	half bool
+	in     io.Reader
+	tick   func()
+	rewind func() error
+	half   bool
+}
+
+// Rewind begins anew, as an operation does whose line was lost.
+func (r *inTheMiddle) Rewind() error {
+	r.half = false
+	return r.rewind()
 }
 
 func (r *inTheMiddle) Read(p []byte) (int, error) {

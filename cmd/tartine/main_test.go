@@ -79,7 +79,9 @@ func TestStoriesOverSSH(t *testing.T) {
 	for _, user := range sshdtest.Users(t) {
 		t.Run(user, func(t *testing.T) {
 			locked := sshdtest.Folder(t, sshdtest.Users(t)[0])
-			condition := func(cond string) (bool, error) { return cond == "root" && user == "root", nil }
+			condition := func(cond string) (bool, error) {
+				return cond == "root" && user == "root" || cond == "ci" && os.Getenv("CI") != "", nil
+			}
 			testscript.Run(t, testscript.Params{Dir: "testdata/script/ssh", Cmds: commands, Condition: condition, Setup: func(env *testscript.Env) error {
 				env.Vars = append(env.Vars, "SSH=ssh://"+user+"@127.0.0.1:"+strconv.Itoa(server.Port), "SFTP=sftp://"+user+"@127.0.0.1:"+strconv.Itoa(server.Port),
 					"PORT="+strconv.Itoa(server.Port), "SSH_USER="+user, "IDENTITY="+server.Identity, "FINGERPRINT="+server.Fingerprint,

@@ -117,8 +117,7 @@ func connectionSentence(err error) *statusError {
 		e.what = identity.Error()
 		e.next = identityAdvice(identity)
 	case failed.Step == connect.Lookup:
-		e.what = fmt.Sprintf("the name of %s cannot be found: %v", failed.Address, failed.Err)
-		e.next = "check the spelling, and that this machine is on the right network"
+		e.what, e.next = lookupSentence(failed)
 	case failed.Step == connect.Port:
 		e.what, e.next = portSentence(failed)
 	case errors.As(err, &login):
@@ -132,7 +131,7 @@ func connectionSentence(err error) *statusError {
 		e.next = "check the user name, and name the key with --identity or identity:, or say where the password is found with password:"
 	case failed.Step == connect.Start:
 		e.what = fmt.Sprintf("%s lets user %s in but offers no file transfer: %v", failed.Address, failed.User, failed.Err)
-		e.next = "ask the server's owner to switch its SFTP subsystem on"
+		e.next = "ask the server's owner to switch its SFTP subsystem on; where it is on, the user's login shell must print nothing when it starts"
 	default:
 		e.what = failed.Error()
 	}
@@ -170,10 +169,21 @@ func loginAdvice(login *connect.LoginError) string {
 		return "it allows fewer tries than there are keys: name the one key with --identity or identity:"
 	case accepts("publickey") && len(login.Tried) == 0:
 		return "name a key with --identity or identity:, or hand one to your key agent with ssh-add"
+	case slices.Contains(login.Tried, "the password"):
+		return "check the user name, and the password that password: leads to"
 	case !accepts("publickey") && (accepts("password") || accepts("keyboard-interactive")):
 		return "check the user name, and say where the password is found with password: {env: NAME} or the like"
 	}
 	return "check the user name, and that this key is among the user's authorized keys at the server"
+}
+
+func lookupSentence(failed *connect.Error) (what, next string) {
+	host, _, _ := net.SplitHostPort(failed.Address)
+	var lookup *net.DNSError
+	if errors.As(failed.Err, &lookup) && !lookup.IsNotFound {
+		return fmt.Sprintf("the name %s cannot be looked up: %s", host, lookup.Err), "check that this machine is on the right network, and that its name server answers"
+	}
+	return fmt.Sprintf("the name %s is not known", host), "check the spelling, and that this machine is on the right network"
 }
 
 func portSentence(failed *connect.Error) (what, next string) {

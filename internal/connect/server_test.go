@@ -14,7 +14,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
-	"golang.org/x/crypto/ssh/agent"
 
 	"tartine/internal/connect"
 	"tartine/internal/connect/sshdtest"
@@ -209,47 +208,14 @@ func TestServersThatHaveOnlyOldKeys(t *testing.T) {
 	letsIn(t, dial)
 }
 
-// holding starts an agent that holds keys, and gives its address to who logs in.
-func holding(t *testing.T, keys ...any) {
-	t.Helper()
-	ring := agent.NewKeyring()
-	for _, key := range keys {
-		require.NoError(t, ring.Add(agent.AddedKey{PrivateKey: key}))
-	}
-	socket := filepath.Join(t.TempDir(), "agent")
-	l, err := net.Listen("unix", socket)
-	require.NoError(t, err)
-	t.Cleanup(func() { l.Close() })
-	go func() {
-		for {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() { _ = agent.ServeAgent(ring, conn) }() // it ends with the connection
-		}
-	}()
-	t.Setenv("SSH_AUTH_SOCK", socket)
-}
-
 func TestTooManyKeysAndTheOneThatIsNamed(t *testing.T) {
 	server := sshdtest.Start(t, "MaxAuthTries 2")
 	text, err := os.ReadFile(server.Identity)
 	require.NoError(t, err)
 	right, err := ssh.ParseRawPrivateKey(text)
 	require.NoError(t, err)
-	var keys []any
 	dir := t.TempDir()
-	for i := range 3 {
-		name := fmt.Sprint("other", i)
-		keygen(t, dir, "-t", "ed25519", "-N", "", "-f", name)
-		other, err := os.ReadFile(filepath.Join(dir, name))
-		require.NoError(t, err)
-		raw, err := ssh.ParseRawPrivateKey(other)
-		require.NoError(t, err)
-		keys = append(keys, raw)
-	}
-	holding(t, append(keys, right)...)
+	t.Setenv("SSH_AUTH_SOCK", sshdtest.Agent(t, 3, right))
 	user := sshdtest.Users(t)[0]
 	dial := to(server, user)
 	dial.AgentOff = false

@@ -7,6 +7,7 @@
 package redial
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -40,7 +41,8 @@ const (
 
 // FS implements fsys.FS and the optional interfaces of the place, as far as that does.
 type FS struct {
-	line Line
+	line           Line
+	first, longest time.Duration
 
 	mu     sync.Mutex
 	place  fsys.FS
@@ -51,7 +53,9 @@ type FS struct {
 }
 
 // New gives the place that is open, to be opened again by line when it is lost. It closes what it opens.
-func New(place fsys.FS, line Line) *FS { return &FS{line: line, place: place} }
+func New(place fsys.FS, line Line) *FS {
+	return &FS{line: line, place: place, first: firstPause, longest: longestPause}
+}
 
 // now gives the place that is open, and which opening that is.
 func (f *FS) now() (fsys.FS, int) {
@@ -73,11 +77,11 @@ func (f *FS) again(ctx context.Context, count int, lost error) error {
 	_ = f.place.Close() // it is gone
 	deadline := time.Now().Add(f.line.Patience)
 	if time.Since(f.opened) > goodFor {
-		f.pause = firstPause
+		f.pause = f.first
 	}
 	for {
 		pause := f.pause
-		f.pause = min(2*pause, longestPause)
+		f.pause = min(2*pause, f.longest)
 		if time.Now().Add(pause).After(deadline) {
 			f.broken = lost
 			return lost
@@ -113,8 +117,11 @@ func (f *FS) try(ctx context.Context, rewind func() error, do func(place fsys.FS
 	for tries := 1; ; tries++ {
 		place, count := f.now()
 		err := do(place, tries > 1)
-		if !errors.Is(err, fsys.ErrLost) || ctx.Err() != nil || tries == mostTries {
+		if !errors.Is(err, fsys.ErrLost) || tries == mostTries {
 			return err
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
 		}
 		if failed := f.again(ctx, count, err); failed != nil {
 			return failed
@@ -152,24 +159,50 @@ func (f *FS) SetAttr(ctx context.Context, name string, attr fsys.Attr) error {
 
 // Put implements fsys.FS.
 func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (sent int64, err error) {
-	rewind := rewinding(content)
+	rewind := Rewinding(content)
 	err = f.try(ctx, rewind, func(place fsys.FS, again bool) error {
-		now := attr
-		if again && attr.New {
-			// What stands there may be what was written before the line was lost. Only one who may take the name can tell.
-			if _, failed := place.Lstat(ctx, name); failed == nil {
-				return fsys.ErrLost
-			}
+		sent, err = place.Put(ctx, name, content, attr)
+		if again && attr.New && errors.Is(err, fs.ErrExist) {
+			sent, err = ours(ctx, place, name, content, rewind)
 		}
-		sent, err = place.Put(ctx, name, content, now)
 		return err
 	})
 	return sent, err
 }
 
+// mostOurs is how long a file may be that is made exclusively, in bytes: a lock.
+const mostOurs = 64 << 10
+
+// ours finds out whether the file that stands is the one that was written before the line was lost. Part of it is
+// neither ours nor somebody else's: then the loss is the answer.
+func ours(ctx context.Context, place fsys.FS, name string, content io.Reader, rewind func() error) (int64, error) {
+	if err := rewind(); err != nil {
+		return 0, fsys.ErrLost
+	}
+	wanted, err := io.ReadAll(io.LimitReader(content, mostOurs))
+	if err != nil {
+		return 0, err
+	}
+	file, err := place.Open(ctx, name)
+	if err != nil {
+		return 0, err
+	}
+	defer file.Close()
+	stands, err := io.ReadAll(io.LimitReader(file, mostOurs))
+	switch {
+	case err != nil:
+		return 0, err
+	case bytes.Equal(stands, wanted):
+		return int64(len(wanted)), nil
+	case bytes.HasPrefix(wanted, stands):
+		return 0, fsys.ErrLost
+	}
+	return 0, fs.ErrExist
+}
+
 // Extend implements fsys.Extender.
 func (f *FS) Extend(ctx context.Context, name string, offset int64, content io.Reader, attr fsys.Attr) (sent int64, err error) {
-	err = f.try(ctx, rewinding(content), func(place fsys.FS, _ bool) error {
+	err = f.try(ctx, Rewinding(content), func(place fsys.FS, _ bool) error {
 		extender, ok := place.(fsys.Extender)
 		if !ok {
 			return fsys.ErrUnsupported
@@ -183,7 +216,8 @@ func (f *FS) Extend(ctx context.Context, name string, offset int64, content io.R
 // Rewinder is a reader that can begin anew.
 type Rewinder interface{ Rewind() error }
 
-func rewinding(content io.Reader) func() error {
+// Rewinding gives a function that has content begin anew from where it is now, or fails where it cannot.
+func Rewinding(content io.Reader) func() error {
 	switch r := content.(type) {
 	case Rewinder:
 		return r.Rewind
@@ -205,9 +239,11 @@ func (f *FS) Symlink(ctx context.Context, target, name string) error {
 	return f.try(ctx, nil, func(place fsys.FS, again bool) error {
 		err := place.Symlink(ctx, target, name)
 		if again && errors.Is(err, fs.ErrExist) {
-			if info, failed := place.Lstat(ctx, name); failed == nil && info.Mode&fs.ModeSymlink != 0 && info.Link == target {
+			info, failed := place.Lstat(ctx, name)
+			if failed == nil && info.Mode&fs.ModeSymlink != 0 && info.Link == target {
 				return nil
 			}
+			return orLost(err, failed)
 		}
 		return err
 	})
@@ -218,9 +254,11 @@ func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) error {
 	return f.try(ctx, nil, func(place fsys.FS, again bool) error {
 		err := place.Mkdir(ctx, name, mode)
 		if again && errors.Is(err, fs.ErrExist) {
-			if info, failed := place.Lstat(ctx, name); failed == nil && info.Mode.IsDir() {
+			info, failed := place.Lstat(ctx, name)
+			if failed == nil && info.Mode.IsDir() {
 				return place.SetAttr(ctx, name, fsys.Attr{Mode: mode})
 			}
+			return orLost(err, failed)
 		}
 		return err
 	})
@@ -231,9 +269,11 @@ func (f *FS) Rename(ctx context.Context, from, to string) error {
 	return f.try(ctx, nil, func(place fsys.FS, again bool) error {
 		err := place.Rename(ctx, from, to)
 		if again && errors.Is(err, fs.ErrNotExist) {
-			if _, failed := place.Lstat(ctx, to); failed == nil {
+			_, failed := place.Lstat(ctx, to)
+			if failed == nil {
 				return nil
 			}
+			return orLost(err, failed)
 		}
 		return err
 	})
@@ -258,22 +298,34 @@ func (f *FS) Link(ctx context.Context, from, to string) error {
 			return fsys.ErrUnsupported
 		}
 		err := linker.Link(ctx, from, to)
-		if again && errors.Is(err, fs.ErrExist) && sameFile(ctx, place, from, to) {
-			return nil
+		if again && errors.Is(err, fs.ErrExist) {
+			same, failed := sameFile(ctx, place, from, to)
+			if same {
+				return nil
+			}
+			return orLost(err, failed)
 		}
 		return err
 	})
 }
 
-// sameFile tells whether two small files hold the same bytes: whoever links writes what nobody else does, or what is
-// named after its digest.
-func sameFile(ctx context.Context, place fsys.FS, a, b string) bool {
-	one, size, err := fsys.DigestOf(ctx, place, a)
+// sameFile tells whether two files hold the same bytes: whoever links writes what nobody else does, or what is named
+// after its digest.
+func sameFile(ctx context.Context, place fsys.FS, a, b string) (bool, error) {
+	one, _, err := fsys.DigestOf(ctx, place, a)
 	if err != nil {
-		return false
+		return false, err
 	}
-	other, otherSize, err := fsys.DigestOf(ctx, place, b)
-	return err == nil && one == other && size == otherSize
+	other, _, err := fsys.DigestOf(ctx, place, b)
+	return err == nil && one == other, err
+}
+
+// orLost gives the error of an operation, unless a look at what it left found the line lost again.
+func orLost(err, look error) error {
+	if errors.Is(look, fsys.ErrLost) {
+		return look
+	}
+	return err
 }
 
 // Digests implements fsys.Digester.

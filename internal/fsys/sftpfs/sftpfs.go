@@ -86,12 +86,22 @@ func (f *FS) mend(op, name string, err error) error {
 	}
 	var status *sftp.StatusError
 	switch {
-	case errors.Is(err, sftp.ErrSSHFxConnectionLost), errors.Is(err, io.EOF), errors.Is(err, io.ErrClosedPipe), errors.Is(err, syscall.EPIPE), errors.Is(err, syscall.ECONNRESET), errors.Is(err, net.ErrClosed):
+	case isLost(err):
 		err = fsys.ErrLost
 	case errors.As(err, &status):
 		err = errors.New(strings.TrimSpace(strings.TrimPrefix(strings.Trim(statusText(status), `"`), "sftp:")))
 	}
 	return &fs.PathError{Op: op, Path: f.full(name), Err: err}
+}
+
+// isLost tells whether an operation failed because the connection is gone.
+func isLost(err error) bool {
+	for _, gone := range []error{sftp.ErrSSHFxConnectionLost, io.EOF, io.ErrClosedPipe, syscall.EPIPE, syscall.ECONNRESET, net.ErrClosed} {
+		if errors.Is(err, gone) {
+			return true
+		}
+	}
+	return false
 }
 
 // statusText turns what the server says of a failure into a phrase. Version 3 has one code for most failures, so the
@@ -221,10 +231,8 @@ func (f *FS) write(ctx context.Context, name string, flags int, offset int64, co
 	}
 	file, err := f.client.OpenFile(f.full(name), flags)
 	if err != nil {
-		if attr.New && !errors.Is(err, fs.ErrPermission) {
-			if _, there := f.client.Lstat(f.full(name)); there == nil {
-				err = fs.ErrExist // version 3 has no code for it
-			}
+		if attr.New {
+			err = f.existing(name, err)
 		}
 		return 0, f.mend("write", name, err)
 	}
@@ -310,8 +318,11 @@ func (f *FS) existing(name string, err error) error {
 	if err == nil || errors.Is(err, fs.ErrPermission) || errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	if _, there := f.client.Lstat(f.full(name)); there == nil {
+	switch _, failed := f.client.Lstat(f.full(name)); {
+	case failed == nil:
 		return fs.ErrExist
+	case isLost(failed):
+		return failed
 	}
 	return err
 }
