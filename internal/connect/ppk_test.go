@@ -39,7 +39,9 @@ func writePPK(t *testing.T, version int, private any, phrase string) (string, ss
 	case ed25519.PrivateKey: // a number, lowest byte first, without zeros at its end
 		secret = ssh.Marshal(struct{ Seed []byte }{bytes.TrimRight(k.Seed(), "\x00")})
 	case *ecdsa.PrivateKey:
-		secret = ssh.Marshal(struct{ D *big.Int }{k.D})
+		number, err := k.Bytes()
+		require.NoError(t, err)
+		secret = ssh.Marshal(struct{ D *big.Int }{new(big.Int).SetBytes(number)})
 	case *rsa.PrivateKey:
 		secret = ssh.Marshal(struct{ D, P, Q, Inverse *big.Int }{k.D, k.Primes[0], k.Primes[1], new(big.Int).ModInverse(k.Primes[1], k.Primes[0])})
 	}

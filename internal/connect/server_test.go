@@ -230,7 +230,7 @@ func TestTooManyKeysAndTheOneThatIsNamed(t *testing.T) {
 
 	// A locked key that the agent holds asks nobody, and a public key chooses among what the agent holds.
 	locked := filepath.Join(dir, "locked")
-	block, err := ssh.MarshalPrivateKeyWithPassphrase(right.(interface{}), "", []byte("kittiwake 7"))
+	block, err := ssh.MarshalPrivateKeyWithPassphrase(right, "", []byte("kittiwake 7"))
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(locked, pem.EncodeToMemory(block), 0o600))
 	dial.Identity = locked
