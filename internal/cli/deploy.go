@@ -73,7 +73,7 @@ func (a *app) deploy(ctx context.Context, l *looking, own deployFlags) error {
 	if l.Unchanged(own.options) && len(l.Tree.Failed)+len(l.Tree.Refused)+len(l.Tree.Findings) == 0 {
 		if l.Survey.Unsettled > 0 && !own.dryRun {
 			// It only makes the next look cheaper: where the record cannot be written now, that look is made again.
-			_ = l.site.Affirm(ctx, l.Survey.Number(), userName())
+			_ = l.site.Affirm(ctx, l.Survey.Number, userName())
 		}
 		p.Unchanged(l.heading, l.Comparison)
 		if a.json() {

@@ -98,7 +98,7 @@ type loaded struct {
 	sources  []content.Source
 	rules    []*filter.Rule // all that were made for the sources
 	scan     content.Options
-	last     []*filter.Rule // what is published last; nil: the usual
+	last     []string // patterns of what is published last; nil: the usual
 }
 
 func (a *app) load() (l loaded, err error) {
@@ -112,7 +112,9 @@ func (a *app) load() (l loaded, err error) {
 		return l, err
 	}
 	rules := &ruleMaker{}
-	l.last = rules.make(l.settings.Last, "last")
+	for _, rule := range rules.make(l.settings.Last, "last") {
+		l.last = append(l.last, rule.Pattern)
+	}
 	return l, rules.err
 }
 

@@ -16,7 +16,6 @@ import (
 
 	"tartine/internal/content"
 	"tartine/internal/diff"
-	"tartine/internal/filter"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
@@ -25,13 +24,12 @@ import (
 // Site is a site as a deployment sees it, wherever its engine runs.
 type Site interface {
 	Survey(ctx context.Context, believe bool) (*site.Survey, error)
-	Resolve(ctx context.Context, survey *site.Survey, open []int, told func(bytes int64)) error
+	Compare(ctx context.Context, survey *site.Survey, want *site.Wanted, told func(bytes int64)) (*diff.Result, error)
 	Recover(ctx context.Context, user string) (int, error)
 	Affirm(ctx context.Context, number int, user string) error
 	Deploy(ctx context.Context, plan *site.Plan, watch *site.Watch) (*site.Outcome, error)
 	Deployment(ctx context.Context, number int) (*manifest.Manifest, error)
-	Held(ctx context.Context, survey *site.Survey, result *diff.Result) (map[manifest.Digest]string, []string, error)
-	Read(ctx context.Context, name string) (io.ReadCloser, error)
+	Held(ctx context.Context, survey *site.Survey, result *diff.Result) (missing []string, err error)
 	Abilities() fsys.Abilities
 }
 
@@ -50,11 +48,11 @@ const (
 type Options struct {
 	Compare      Compare
 	RemoveStrays bool
-	MakeRoot     bool           // make the folders above the root too
-	Partial      bool           // publish what arrived although some did not
-	Last         []*filter.Rule // what is published last; nil: DefaultLast
-	History      int            // how many deployments can be rolled back to; 0: site.DefaultHistory
-	Wait         time.Duration  // how long to wait for another deployment to end
+	MakeRoot     bool          // make the folders above the root too
+	Partial      bool          // publish what arrived although some did not
+	Last         []string      // patterns of what is published last; nil: DefaultLast
+	History      int           // how many deployments can be rolled back to; 0: site.DefaultHistory
+	Wait         time.Duration // how long to wait for another deployment to end
 	Generator    string
 	Origin       *manifest.Origin
 	Started      time.Time
@@ -83,37 +81,18 @@ func Look(ctx context.Context, s Site, sources []content.Source, scan content.Op
 	if err := group.Wait(); err != nil {
 		return nil, err
 	}
-	rule := ruleFor(s, compare)
-	open := diff.Unresolved(c.Tree.Entries, c.Survey.Found, c.Survey.Entries(), rule)
-	if err := s.Resolve(ctx, c.Survey, open, told); err != nil {
-		return nil, err
-	}
-	c.Result = diff.Compare(c.Tree.Entries, c.Survey.Found, c.Survey.Entries(), rule, c.keeps())
-	return c, nil
+	rule := diff.Rule{Times: compare == ByTime, Nothing: compare == Nothing}
+	var err error
+	c.Result, err = s.Compare(ctx, c.Survey, &site.Wanted{Entries: c.Tree.Entries, Rule: rule, Kept: c.kept()}, told)
+	return c, err
 }
 
-func ruleFor(s Site, compare Compare) diff.Rule {
-	able := s.Abilities()
-	return diff.Rule{Modes: able.Modes, Times: compare == ByTime, Nothing: compare == Nothing, TimeStep: able.TimeStep}
-}
-
-// keeps tells which paths of the site are left alone because what they should be could not be read.
-func (c *Comparison) keeps() func(string) bool {
-	if len(c.Tree.Failed)+len(c.Tree.Refused) == 0 {
-		return nil
-	}
-	failed := map[string]bool{}
+// kept gives the paths of the site that are left alone because what they should be could not be read.
+func (c *Comparison) kept() (out []string) {
 	for _, f := range slices.Concat(c.Tree.Failed, c.Tree.Refused) {
-		failed[f.Path] = true
+		out = append(out, f.Path)
 	}
-	return func(path string) bool {
-		for ; path != "."; path, _ = fsys.Split(path) {
-			if failed[path] {
-				return true
-			}
-		}
-		return failed["."]
-	}
+	return out
 }
 
 // SendBytes gives how many bytes a deployment would send.
@@ -130,8 +109,8 @@ func (c *Comparison) SendBytes() (files int, bytes int64) {
 // Unchanged tells whether a deployment would have nothing to do, not even to record: everything wanted stands as it
 // is recorded, and nothing else is recorded.
 func (c *Comparison) Unchanged(opt Options) bool {
-	return !c.Result.Publishes(opt.RemoveStrays) && !c.Result.Stale && c.Survey.Recorded != nil &&
-		len(c.Survey.Entries()) == len(c.Tree.Entries)
+	return !c.Result.Publishes(opt.RemoveStrays) && !c.Result.Stale && c.Survey.Number > 0 &&
+		c.Survey.Paths == len(c.Tree.Entries)
 }
 
 func (c *Comparison) wanted() *manifest.Manifest { return &manifest.Manifest{Entries: c.Tree.Entries} }
@@ -213,7 +192,7 @@ func (c *Consent) Needed() bool {
 
 // Consent gives what must be agreed to.
 func (c *Comparison) Consent(opt Options) *Consent {
-	out := &Consent{Empty: len(c.Tree.Entries) == 0 && len(c.Survey.Found) > 0}
+	out := &Consent{Empty: len(c.Tree.Entries) == 0 && c.Survey.Anything}
 	for i := range c.Result.Changes {
 		change := &c.Result.Changes[i]
 		switch {
@@ -233,10 +212,7 @@ var DefaultLast = []string{"*.html", "*.htm", "*.xhtml", "*.php", "sitemap*.xml"
 
 // Run deploys what was compared. It must have been asked for refusals and consent before.
 func Run(ctx context.Context, s Site, c *Comparison, opt Options, watch *site.Watch) (*site.Outcome, error) {
-	plan, err := c.plan(opt)
-	if err != nil {
-		return nil, err
-	}
+	plan := c.plan(opt)
 	out, err := s.Deploy(ctx, plan, watch)
 	var folded *site.CaseError
 	if errors.As(err, &folded) {
@@ -253,25 +229,17 @@ func Run(ctx context.Context, s Site, c *Comparison, opt Options, watch *site.Wa
 	return out, nil
 }
 
-func (c *Comparison) plan(opt Options) (*site.Plan, error) {
+func (c *Comparison) plan(opt Options) *site.Plan {
 	last := opt.Last
 	if last == nil {
-		for _, pattern := range DefaultLast {
-			rule, err := filter.NewRule(pattern, "pages")
-			if err != nil {
-				return nil, err
-			}
-			last = append(last, rule)
-		}
+		last = DefaultLast
 	}
-	set := &filter.Set{Includes: last}
-	isPage := func(path string) bool { return set.Decide(path, false).Taken }
 	return &site.Plan{
-		Want: c.Tree.Entries, Survey: c.Survey, Result: c.Result, Keep: c.keeps(), IsPage: isPage, Open: c.open,
+		Want: c.Tree.Entries, Survey: c.Survey, Result: c.Result, Kept: c.kept(), Last: last, Open: c.open,
 		Generator: opt.Generator, Origin: opt.Origin, Started: opt.Started,
 		RemoveStrays: opt.RemoveStrays, MakeParents: opt.MakeRoot, Partial: opt.Partial, Incomplete: len(c.Tree.Failed) > 0,
 		SendAll: opt.Compare == Nothing, History: opt.History, Wait: opt.Wait,
-	}, nil
+	}
 }
 
 func (c *Comparison) open(path string) (io.ReadCloser, error) {

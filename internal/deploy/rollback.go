@@ -3,7 +3,6 @@ package deploy
 import (
 	"context"
 	"fmt"
-	"io"
 
 	"tartine/internal/content"
 	"tartine/internal/diff"
@@ -25,7 +24,6 @@ func (e *GoneError) Error() string {
 type Back struct {
 	Comparison
 	Number int
-	held   map[manifest.Digest]string
 }
 
 // LookBack compares the site with an earlier deployment. It changes nothing. Its error may be a *site.NotKeptError or a
@@ -40,14 +38,11 @@ func LookBack(ctx context.Context, s Site, number int, told func(int64)) (*Back,
 	if b.Survey, err = s.Survey(ctx, true); err != nil {
 		return nil, err
 	}
-	rule := ruleFor(s, ByRecord)
-	open := diff.Unresolved(m.Entries, b.Survey.Found, b.Survey.Entries(), rule)
-	if err := s.Resolve(ctx, b.Survey, open, told); err != nil {
+	if b.Result, err = s.Compare(ctx, b.Survey, &site.Wanted{Entries: m.Entries}, told); err != nil {
 		return nil, err
 	}
-	b.Result = diff.Compare(m.Entries, b.Survey.Found, b.Survey.Entries(), rule, nil)
-	var missing []string
-	if b.held, missing, err = s.Held(ctx, b.Survey, b.Result); err != nil {
+	missing, err := s.Held(ctx, b.Survey, b.Result)
+	if err != nil {
 		return nil, err
 	}
 	if len(missing) > 0 {
@@ -59,18 +54,8 @@ func LookBack(ctx context.Context, s Site, number int, told func(int64)) (*Back,
 // Rollback publishes an earlier deployment again, as a new one. Its content is what the site holds; nothing is sent but
 // where the far end can neither copy nor link.
 func Rollback(ctx context.Context, s Site, b *Back, opt Options, watch *site.Watch) (*site.Outcome, error) {
-	plan, err := b.plan(opt)
-	if err != nil {
-		return nil, err
-	}
-	plan.Rollback, plan.Held = b.Number, b.held
-	plan.Open = func(path string) (io.ReadCloser, error) {
-		i, ok := b.Tree.Find(path)
-		if !ok {
-			return nil, fmt.Errorf("%s is not part of deployment %d", path, b.Number)
-		}
-		return s.Read(ctx, b.held[b.Tree.Entries[i].Digest])
-	}
+	plan := b.plan(opt)
+	plan.Rollback = b.Number
 	return s.Deploy(ctx, plan, watch)
 }
 
@@ -94,7 +79,5 @@ func Between(ctx context.Context, s Site, from, to int) (*diff.Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	rule := ruleFor(s, ByRecord)
-	rule.Modes = true
-	return diff.Compare(after.Entries, before, entries, rule, nil), nil
+	return diff.Compare(after.Entries, before, entries, diff.Rule{Modes: true, TimeStep: s.Abilities().TimeStep}, nil), nil
 }

@@ -112,7 +112,7 @@ func (p *Printer) counts(c *deploy.Comparison, removeStrays bool) {
 		p.count(word(status), n, Bytes(bytes), note)
 	}
 	if drifted > 0 {
-		p.count("drifted", drifted, "", fmt.Sprintf("of the above: altered or removed at the site since deployment %d", c.Survey.Number()))
+		p.count("drifted", drifted, "", fmt.Sprintf("of the above: altered or removed at the site since deployment %d", c.Survey.Number))
 	}
 	p.count("same", c.Result.Same, Bytes(c.Result.SameBytes), "")
 	if n := len(c.Tree.Failed); n > 0 {

@@ -48,7 +48,7 @@ func (p *Printer) Deployed(h Heading, c *deploy.Comparison, out *site.Outcome, t
 
 // Unchanged tells that there was nothing to do, in one line.
 func (p *Printer) Unchanged(h Heading, c *deploy.Comparison) {
-	p.printf("%s  %s: %s as they should be since deployment %d, nothing sent\n", p.paint("unchanged", 10), h.target(), Count(c.Result.Same, "path"), c.Survey.Number())
+	p.printf("%s  %s: %s as they should be since deployment %d, nothing sent\n", p.paint("unchanged", 10), h.target(), Count(c.Result.Same, "path"), c.Survey.Number)
 }
 
 // Duration gives a time span with the digits that matter.

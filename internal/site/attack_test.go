@@ -16,7 +16,6 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"tartine/internal/diff"
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/osfs"
 	"tartine/internal/manifest"
@@ -114,15 +113,14 @@ func (w *world) rollback(number int) (*site.Outcome, error) {
 	}
 	survey, err := s.Survey(w.t.Context(), true)
 	require.NoError(w.t, err)
-	rule := diff.Rule{Modes: true, TimeStep: time.Second}
-	require.NoError(w.t, s.Resolve(w.t.Context(), survey, diff.Unresolved(m.Entries, survey.Found, survey.Entries(), rule), nil))
-	result := diff.Compare(m.Entries, survey.Found, survey.Entries(), rule, nil)
-	held, missing, err := s.Held(w.t.Context(), survey, result)
+	result, err := s.Compare(w.t.Context(), survey, &site.Wanted{Entries: m.Entries}, nil)
+	require.NoError(w.t, err)
+	missing, err := s.Held(w.t.Context(), survey, result)
 	require.NoError(w.t, err)
 	if len(missing) > 0 {
 		return nil, fmt.Errorf("%w: %q", errGone, missing)
 	}
-	return s.Deploy(w.t.Context(), &site.Plan{Want: m.Entries, Survey: survey, Result: result, Rollback: number, Held: held, Open: nothingToOpen(w.t)}, &site.Watch{})
+	return s.Deploy(w.t.Context(), &site.Plan{Want: m.Entries, Survey: survey, Result: result, Rollback: number}, &site.Watch{})
 }
 
 var errGone = errors.New("content is not kept")
@@ -198,7 +196,7 @@ func TestAnySequence(t *testing.T) {
 					s, plan, err := w.plan(t.Context(), tree{})
 					require.NoError(t, err)
 					require.NotNil(t, s)
-					if number := plan.Survey.Number(); number > latest {
+					if number := plan.Survey.Number; number > latest {
 						latest = number
 						past[latest] = tree{"index.html": "cut", "a": "cut"}
 					}

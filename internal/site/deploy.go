@@ -18,20 +18,19 @@ type Plan struct {
 	Want   []manifest.Entry // the content, sorted by path
 	Survey *Survey          // what the plan is based on
 	Result *diff.Result     // what must change
-	// Keep tells which paths stay as they are although they are not in Want; nil: none.
-	Keep         func(path string) bool
-	IsPage       func(path string) bool // what is published last
+	Kept   []string         // paths that stay as they are, with all below them, although they are not in Want
+	Last   []string         // patterns of what is published last
+	// Open opens the content of a path. It is not called for a rollback, whose content the site holds.
 	Open         func(path string) (io.ReadCloser, error)
 	Generator    string
 	Origin       *manifest.Origin
 	RemoveStrays bool
-	MakeParents  bool                       // make the folders above the root too
-	Partial      bool                       // publish what arrived although some did not
-	Incomplete   bool                       // some of the content could not be read: counts as some that did not arrive
-	SendAll      bool                       // send even what the site holds already
-	History      int                        // how many deployments can be rolled back to; 0: DefaultHistory
-	Held         map[manifest.Digest]string // names that Site.Held gave, whose content need not be sent; may be nil
-	Rollback     int                        // the deployment that is published again; 0: none
+	MakeParents  bool // make the folders above the root too
+	Partial      bool // publish what arrived although some did not
+	Incomplete   bool // some of the content could not be read: counts as some that did not arrive
+	SendAll      bool // send even what the site holds already
+	History      int  // how many deployments can be rolled back to; 0: DefaultHistory
+	Rollback     int  // the deployment that is published again, after Site.Held found its content; 0: none
 	Started      time.Time
 	Wait         time.Duration // how long to wait for another deployment to end
 }
@@ -139,13 +138,16 @@ func (s *Site) deployLocked(ctx context.Context, plan *Plan, watch *Watch) (*Out
 	if err != nil {
 		return nil, err
 	}
-	if standing != plan.Survey.Number() {
-		return nil, &OvertakenError{plan.Survey.Number(), standing}
+	if standing != plan.Survey.Number {
+		return nil, &OvertakenError{plan.Survey.Number, standing}
 	}
 	if s.trees != "" {
 		for i := range plan.Result.Changes {
 			plan.Result.Changes[i].ModeOnly = false // the tree before keeps its file as it is
 		}
+	}
+	if plan.Rollback > 0 {
+		plan.Open = s.openHeld(ctx, plan)
 	}
 	st := &staging{site: s, plan: plan, watch: watch, out: &Outcome{Verified: true}}
 	if err := st.run(ctx); err != nil {
@@ -225,6 +227,7 @@ func (p *publish) entries() []manifest.Entry {
 		retired[c.Path] = c.Status == diff.Retired && !p.undone[c.Path]
 	}
 	standing := map[string]bool{}
+	keep := keeper(p.plan.Kept)
 	var out []manifest.Entry
 	for _, e := range p.plan.Want {
 		if p.undone[e.Path] {
@@ -238,7 +241,7 @@ func (p *publish) entries() []manifest.Entry {
 	}
 	for _, e := range p.plan.Survey.Entries() {
 		_, found := times[e.Path]
-		kept := p.plan.Keep != nil && p.plan.Keep(e.Path)
+		kept := keep != nil && keep(e.Path)
 		if found && !standing[e.Path] && (p.undone[e.Path] || kept) && !retired[e.Path] {
 			out = append(out, e)
 		}

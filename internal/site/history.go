@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"maps"
 	"slices"
+	"strings"
 
 	"tartine/internal/diff"
 	"tartine/internal/fsys"
@@ -74,9 +75,25 @@ func (s *Site) Deployment(ctx context.Context, number int) (*manifest.Manifest, 
 	return nil, &NotKeptError{number, numbers}
 }
 
-// Held gives, for content by its digest, a name under which the site or its kept store holds it; and the paths of
-// changes whose content neither holds.
-func (s *Site) Held(ctx context.Context, survey *Survey, result *diff.Result) (names map[manifest.Digest]string, missing []string, err error) {
+// Held finds the names under which the site or its kept store holds the content of changes, for a rollback, and gives
+// the paths of those whose content neither holds.
+func (s *Site) Held(ctx context.Context, survey *Survey, result *diff.Result) (missing []string, err error) {
+	survey.held, missing, err = s.held(ctx, survey, result)
+	return missing, err
+}
+
+// openHeld gives a function that opens the content of a rollback's paths.
+func (s *Site) openHeld(ctx context.Context, plan *Plan) func(path string) (io.ReadCloser, error) {
+	return func(path string) (io.ReadCloser, error) {
+		i, ok := slices.BinarySearchFunc(plan.Want, path, func(e manifest.Entry, p string) int { return strings.Compare(e.Path, p) })
+		if !ok {
+			return nil, fmt.Errorf("%s is not part of deployment %d", path, plan.Rollback)
+		}
+		return s.fs.Open(ctx, plan.Survey.held[plan.Want[i].Digest])
+	}
+}
+
+func (s *Site) held(ctx context.Context, survey *Survey, result *diff.Result) (names map[manifest.Digest]string, missing []string, err error) {
 	store, err := s.storeSizes(ctx, kept, nil)
 	if err != nil {
 		return nil, nil, err
@@ -120,11 +137,6 @@ func (s *Site) Held(ctx context.Context, survey *Survey, result *diff.Result) (n
 		}
 	}
 	return names, missing, nil
-}
-
-// Read opens a name that Held gave.
-func (s *Site) Read(ctx context.Context, name string) (io.ReadCloser, error) {
-	return s.fs.Open(ctx, name)
 }
 
 // ReadPath opens a file of the site.

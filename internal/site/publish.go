@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"tartine/internal/diff"
+	"tartine/internal/filter"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
@@ -60,7 +61,7 @@ type publish struct {
 // what is retired removed, and folders that were emptied.
 func newPublish(s *Site, plan *Plan, staged map[string]string, number int) *publish {
 	p := &publish{site: s, plan: plan, number: number, undone: map[string]bool{}}
-	layout := layoutOf(plan)
+	layout, isPage := layoutOf(plan), plan.pages()
 	var assets, pages, removals, blocked []step
 	for i := range plan.Result.Changes {
 		c := &plan.Result.Changes[i]
@@ -85,7 +86,7 @@ func newPublish(s *Site, plan *Plan, staged map[string]string, number int) *publ
 				p.undone[c.Path] = true
 				continue
 			}
-			if plan.IsPage != nil && plan.IsPage(c.Path) {
+			if isPage(c.Path) {
 				pages = append(pages, st)
 			} else {
 				assets = append(assets, st)
@@ -100,6 +101,17 @@ func newPublish(s *Site, plan *Plan, staged map[string]string, number int) *publ
 	p.phases = append(p.phases, byDepth(layout.emptied(plan), true)...)
 	p.phases = slices.DeleteFunc(p.phases, func(phase []step) bool { return len(phase) == 0 })
 	return p
+}
+
+// pages tells what is published last.
+func (plan *Plan) pages() func(path string) bool {
+	set := &filter.Set{}
+	for _, pattern := range plan.Last {
+		if rule, err := filter.NewRule(pattern, "last"); err == nil { // who planned has seen to that
+			set.Includes = append(set.Includes, rule)
+		}
+	}
+	return func(path string) bool { return len(set.Includes) > 0 && set.Decide(path, false).Taken }
 }
 
 // keepName gives the name in the record under which a file is kept; none for what is no file or has no known content.

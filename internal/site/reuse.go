@@ -101,8 +101,8 @@ func (st *staging) reuse(ctx context.Context, parcels []*parcel) error {
 		case isKept && size == want.Size:
 			pairs = append(pairs, fsys.Pair{From: st.site.inRecord(name), To: st.site.inRecord(p.name)})
 			copied = append(copied, p)
-		case st.plan.Held[want.Digest] != "":
-			pairs = append(pairs, fsys.Pair{From: st.plan.Held[want.Digest], To: st.site.inRecord(p.name)})
+		case st.plan.Survey.held[want.Digest] != "":
+			pairs = append(pairs, fsys.Pair{From: st.plan.Survey.held[want.Digest], To: st.site.inRecord(p.name)})
 			copied = append(copied, p)
 		case f != nil && f.Size == want.Size:
 			pairs = append(pairs, fsys.Pair{From: st.site.at(f.Path), To: st.site.inRecord(p.name)})

@@ -18,7 +18,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"tartine/internal/diff"
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/fsystest"
 	"tartine/internal/fsys/osfs"
@@ -98,14 +97,14 @@ func (w *world) plan(ctx context.Context, c tree) (*site.Site, *site.Plan, error
 	if err != nil {
 		return nil, nil, err
 	}
-	rule := diff.Rule{Modes: true, TimeStep: time.Second}
 	want := c.entries()
-	if err := s.Resolve(ctx, survey, diff.Unresolved(want, survey.Found, survey.Entries(), rule), nil); err != nil {
+	result, err := s.Compare(ctx, survey, &site.Wanted{Entries: want}, nil)
+	if err != nil {
 		return nil, nil, err
 	}
 	return s, &site.Plan{
-		Want: want, Survey: survey, Result: diff.Compare(want, survey.Found, survey.Entries(), rule, nil),
-		IsPage: func(path string) bool { return strings.HasSuffix(path, ".html") },
+		Want: want, Survey: survey, Result: result,
+		Last:   []string{"*.html"},
 		Open:   func(path string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(c[path])), nil },
 		Origin: &manifest.Origin{User: "warden"},
 	}, nil

@@ -16,27 +16,29 @@ import (
 	"tartine/internal/manifest"
 )
 
-// Survey is what stands at a site.
+// Survey is what stands at a site. What was found and recorded stays with the engine; the rest is for whoever asks.
 type Survey struct {
-	Recorded   *manifest.Manifest // nil: no deployment is recorded
-	Found      []diff.Found       // sorted by path, folders included
-	Odd        []string           // names that no manifest can hold, in Go's quotes
-	FoldsCase  bool               // names that differ only in case are one name here
-	Unfinished bool               // a publish was interrupted; the next deployment finishes it
-	Unsettled  int                // files of the recorded size and time that were dated too shortly before the record
+	Recorded *manifest.Manifest // nil: no deployment is recorded
+	Found    []diff.Found       // sorted by path, folders included
+
+	Summary
+	held map[manifest.Digest]string // see Held
+}
+
+// Summary is what there is to say of a survey as a whole.
+type Summary struct {
+	Number     int      // of the deployment that stands; 0: none is recorded
+	Paths      int      // entries that it recorded
+	Anything   bool     // something stands
+	Odd        []string // names that no manifest can hold, in Go's quotes
+	FoldsCase  bool     // names that differ only in case are one name here
+	Unfinished bool     // a publish was interrupted; the next deployment finishes it
+	Unsettled  int      // files of the recorded size and time that were dated too shortly before the record
 }
 
 // settleTime is how long before the record was written a file must be dated to be believed by size and time. One that
 // is altered within a step of the far end's clock keeps its time; the longest step, of FAT, is two seconds.
 const settleTime = 2 * time.Second
-
-// Number gives the number of the deployment that stands, or 0.
-func (s *Survey) Number() int {
-	if s.Recorded == nil {
-		return 0
-	}
-	return s.Recorded.Deployment.Number
-}
 
 // Entries gives what is recorded.
 func (s *Survey) Entries() []manifest.Entry {
@@ -72,11 +74,15 @@ func (s *Site) Survey(ctx context.Context, believe bool) (*Survey, error) {
 	if err := group.Wait(); err != nil {
 		return nil, err
 	}
+	if out.Recorded != nil {
+		out.Number, out.Paths = number, len(out.Recorded.Entries)
+	}
+	out.Anything = len(out.Found) > 0
 	if !s.exists {
 		return out, nil
 	}
 	if believe && out.Recorded != nil {
-		record, err := s.fs.Lstat(ctx, s.inRecord(deploymentFile(out.Number())))
+		record, err := s.fs.Lstat(ctx, s.inRecord(deploymentFile(number)))
 		if err != nil {
 			return nil, err
 		}
@@ -261,9 +267,47 @@ func swapCase(s string) string {
 	return strings.ToUpper(s)
 }
 
-// Resolve computes the digests of found files from their bytes. A file that cannot be read keeps a digest of zero.
+// Wanted is a content beside which a site is put.
+type Wanted struct {
+	Entries []manifest.Entry // sorted by path
+	Rule    diff.Rule        // by what files count as equal; what the place can tell apart is filled in
+	Kept    []string         // paths that stay as they are, with all below them: what they should be is not known
+}
+
+// Compare finds what must change at the site, reading there what it must. Told is called with bytes as they are read,
+// perhaps from several goroutines; it may be nil.
+func (s *Site) Compare(ctx context.Context, survey *Survey, want *Wanted, told func(bytes int64)) (*diff.Result, error) {
+	able := s.Abilities()
+	rule := want.Rule
+	rule.Modes, rule.TimeStep = able.Modes, able.TimeStep
+	if err := s.resolve(ctx, survey, diff.Unresolved(want.Entries, survey.Found, survey.Entries(), rule), told); err != nil {
+		return nil, err
+	}
+	return diff.Compare(want.Entries, survey.Found, survey.Entries(), rule, keeper(want.Kept)), nil
+}
+
+// keeper tells which paths are kept, or lie below one that is; nil: none.
+func keeper(kept []string) func(path string) bool {
+	if len(kept) == 0 {
+		return nil
+	}
+	among := map[string]bool{}
+	for _, path := range kept {
+		among[path] = true
+	}
+	return func(path string) bool {
+		for ; path != "."; path, _ = fsys.Split(path) {
+			if among[path] {
+				return true
+			}
+		}
+		return among["."]
+	}
+}
+
+// resolve computes the digests of found files from their bytes. A file that cannot be read keeps a digest of zero.
 // Told is called with the size of each file done, perhaps from several goroutines; it may be nil.
-func (s *Site) Resolve(ctx context.Context, survey *Survey, open []int, told func(bytes int64)) error {
+func (s *Site) resolve(ctx context.Context, survey *Survey, open []int, told func(bytes int64)) error {
 	names := make([]string, len(open))
 	for i, at := range open {
 		names[i] = s.at(survey.Found[at].Path)

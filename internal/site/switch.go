@@ -113,11 +113,12 @@ func newSwitch(s *Site, plan *Plan, staged map[string]string, number int) *publi
 			add(e, staged[e.Path], &e.Digest, doPlace)
 		}
 	}
+	keep := keeper(plan.Kept)
 	for i := range plan.Survey.Found {
 		f := &plan.Survey.Found[i]
 		c := changes[f.Path]
 		stays := c != nil && c.Status == diff.Stray && !plan.RemoveStrays
-		if stays && f.Other == 0 || plan.Keep != nil && plan.Keep(f.Path) && f.Kind != manifest.Dir {
+		if stays && f.Other == 0 || keep != nil && keep(f.Path) && f.Kind != manifest.Dir {
 			add(&f.Entry, s.at(f.Path), nil, doCarry)
 		}
 	}

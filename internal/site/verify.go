@@ -74,7 +74,7 @@ func (s *Site) Verify(ctx context.Context, entries []manifest.Entry, strays bool
 		watch = &Watch{}
 	}
 	watch.phase("check", len(open), bytes)
-	if err := s.Resolve(ctx, survey, open, watch.bytes); err != nil {
+	if err := s.resolve(ctx, survey, open, watch.bytes); err != nil {
 		return nil, err
 	}
 	report := &Report{Checked: len(entries), Bytes: bytes}
