@@ -43,15 +43,7 @@ func (a *app) verify(ctx context.Context, args []string, file string, strays boo
 			return err
 		}
 	}
-	return a.withSite(ctx, args, func(ctx context.Context, s *target.Opened, heading render.Heading, _ target.Settings) (err error) {
-		if m == nil {
-			if m, err = s.Recorded(ctx); err != nil {
-				return err
-			}
-			if m == nil {
-				return usageError(fmt.Sprintf("no deployment is recorded at %s", heading.Address), "deploy first, or check against a file with --manifest FILE")
-			}
-		}
+	return a.withSite(ctx, args, func(ctx context.Context, s *target.Opened, heading render.Heading, _ target.Settings) error {
 		return a.verifyAgainst(ctx, s, heading, m, strays)
 	})
 }
@@ -62,8 +54,11 @@ func (a *app) verifyAgainst(ctx context.Context, s *target.Opened, heading rende
 	if isTerminal(a.stderr) && !a.flags.quiet {
 		watch = *progress.Watch()
 	}
-	report, err := s.Verify(ctx, m.Entries, strays, &watch)
+	report, err := s.Verify(ctx, m, strays, &watch)
 	done()
+	if errors.Is(err, site.ErrNotRecorded) {
+		return usageError(fmt.Sprintf("no deployment is recorded at %s", heading.Address), "deploy first, or check against a file with --manifest FILE")
+	}
 	if err != nil {
 		return err
 	}
@@ -72,7 +67,7 @@ func (a *app) verifyAgainst(ctx context.Context, s *target.Opened, heading rende
 	}
 	p := a.printer()
 	if a.json() {
-		return p.ReportJSON(m.Tree(), report)
+		return p.ReportJSON(report)
 	}
 	p.Verified(heading, report)
 	return nil

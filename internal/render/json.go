@@ -114,7 +114,7 @@ func (p *Printer) OutcomeJSON(c *deploy.Comparison, tree manifest.Digest, o *sit
 }
 
 // ReportJSON writes what a verification found as one object.
-func (p *Printer) ReportJSON(tree manifest.Digest, r *site.Report) error {
+func (p *Printer) ReportJSON(r *site.Report) error {
 	type altered struct {
 		Path   string `json:"path"`
 		Reason string `json:"reason"`
@@ -133,7 +133,7 @@ func (p *Printer) ReportJSON(tree manifest.Digest, r *site.Report) error {
 		Links   []difference    `json:"links"`
 		Strays  []sized         `json:"strays"`
 		Tree    manifest.Digest `json:"tree"`
-	}{"match", r.Checked, []sized{}, []altered{}, []difference{}, []difference{}, []sized{}, tree}
+	}{"match", r.Checked, []sized{}, []altered{}, []difference{}, []difference{}, []sized{}, r.Tree}
 	if !r.Matches() {
 		out.Result = "differs"
 	}

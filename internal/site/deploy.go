@@ -22,6 +22,7 @@ type Plan struct {
 	Last   []string         // patterns of what is published last
 	// Open opens the content of a path. It is not called for a rollback, whose content the site holds.
 	Open         func(path string) (io.ReadCloser, error)
+	Supply       Supplier // hands content over in its place; nil: Open does
 	Generator    string
 	Origin       *manifest.Origin
 	RemoveStrays bool

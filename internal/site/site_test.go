@@ -200,7 +200,7 @@ func (w *world) verify(c tree) {
 	recorded, err := s.Recorded(w.t.Context())
 	require.NoError(w.t, err)
 	require.Equal(w.t, (&manifest.Manifest{Entries: c.entries()}).Tree(), recorded.Tree())
-	report, err := s.Verify(w.t.Context(), recorded.Entries, true, nil)
+	report, err := s.Verify(w.t.Context(), recorded, true, nil)
 	require.NoError(w.t, err)
 	require.True(w.t, report.Matches(), "%+v", report)
 }

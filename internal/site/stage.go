@@ -42,6 +42,8 @@ type parcel struct {
 	part   int64  // bytes that an earlier deployment may have brought
 	copy   int    // which of the paths with this content, from 1
 	reused bool   // taken from what the site or its kept store holds
+
+	checked bool // its digest was computed from the bytes as they were written
 }
 
 func (st *staging) run(ctx context.Context) error {
@@ -150,6 +152,9 @@ func (st *staging) failed(path string) bool {
 
 // sendAll sends the parcels, several at once. One that fails does not stop the others.
 func (st *staging) sendAll(ctx context.Context, parcels []*parcel) error {
+	if st.plan.Supply != nil && st.plan.Rollback == 0 {
+		return st.takeAll(ctx, parcels)
+	}
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(st.site.jobs)
 	for _, p := range parcels {
@@ -157,21 +162,34 @@ func (st *staging) sendAll(ctx context.Context, parcels []*parcel) error {
 			if err := ctx.Err(); err != nil {
 				return err
 			}
-			err := st.send(ctx, p)
-			switch {
-			case errors.Is(err, fsys.ErrLost), ctx.Err() != nil:
-				return err
-			case err != nil:
-				st.fail(p.change.Path, err)
-				return nil
-			}
-			st.mu.Lock()
-			defer st.mu.Unlock()
-			st.staged[p.change.Path] = p.name
-			return nil
+			return st.arrived(ctx, p, st.send(ctx, p))
 		})
 	}
 	return group.Wait()
+}
+
+// arrived notes that a parcel is in place, or why it is not. It fails when no others can come either.
+func (st *staging) arrived(ctx context.Context, p *parcel, err error) error {
+	switch {
+	case errors.Is(err, fsys.ErrLost), err != nil && ctx.Err() != nil:
+		return err
+	case err != nil:
+		st.fail(p.change.Path, err)
+		return nil
+	}
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	st.staged[p.change.Path] = p.name
+	return nil
+}
+
+// sent counts a file that was sent.
+func (st *staging) sent(p *parcel, bytes int64) {
+	st.mu.Lock()
+	st.out.SentFiles++
+	st.out.SentBytes += bytes
+	st.mu.Unlock()
+	st.watch.file(p.change.Path, bytes)
 }
 
 // segment is how much of a large file is written before the next part is begun. All but the last of the segments that
@@ -186,9 +204,8 @@ func (st *staging) send(ctx context.Context, p *parcel) error {
 		return fmt.Errorf("read it here: %w", err)
 	}
 	defer content.Close()
-	offset := int64(0)
-	if _, ok := f.(fsys.Extender); ok && p.part > segment {
-		offset = (p.part - 1) / segment * segment
+	offset := st.resumesAt(p)
+	if offset > 0 {
 		if err := skip(ctx, content, offset); err != nil {
 			return fmt.Errorf("read it here: %w", err)
 		}
@@ -204,11 +221,7 @@ func (st *staging) send(ctx context.Context, p *parcel) error {
 		}
 		return err
 	}
-	st.mu.Lock()
-	st.out.SentFiles++
-	st.out.SentBytes += sent
-	st.mu.Unlock()
-	st.watch.file(want.Path, sent)
+	st.sent(p, sent)
 	return nil
 }
 
@@ -222,18 +235,18 @@ func skip(ctx context.Context, content io.Reader, offset int64) error {
 	return err
 }
 
-// whyWrong finds out why the bytes that arrived are not those that were scanned: the file here may have changed since.
-func (st *staging) whyWrong(ctx context.Context, p *parcel, err error) error {
-	if !errors.Is(err, ErrWrongBytes) {
+// WhyWrong finds out why the bytes that arrived are not those that were scanned: the file here may have changed since.
+func (plan *Plan) WhyWrong(ctx context.Context, path string, want manifest.Digest, err error) error {
+	if !errors.Is(err, ErrWrongBytes) || plan.Open == nil {
 		return err
 	}
-	content, failed := st.plan.Open(p.change.Path)
+	content, failed := plan.Open(path)
 	if failed != nil {
 		return ErrChangedSinceScan
 	}
 	defer content.Close()
 	hash := sha256.New()
-	if _, failed := fsys.Copy(ctx, hash, content); failed != nil || manifest.Digest(hash.Sum(nil)) != p.change.Want.Digest {
+	if _, failed := fsys.Copy(ctx, hash, content); failed != nil || manifest.Digest(hash.Sum(nil)) != want {
 		return ErrChangedSinceScan
 	}
 	return err
@@ -310,9 +323,15 @@ func (m *measured) Rewind() error {
 
 func (m *measured) Size() int64 { return m.size }
 
+// methodWriting is how digests are computed where the engine itself takes the bytes.
+const methodWriting = "computed at the far end while writing"
+
 // check compares what arrived with what was wanted, and takes back what is wrong.
 func (st *staging) check(ctx context.Context, sent []*parcel) error {
-	arrived := slices.DeleteFunc(slices.Clone(sent), func(p *parcel) bool { return st.staged[p.change.Path] == "" })
+	arrived := slices.DeleteFunc(slices.Clone(sent), func(p *parcel) bool { return st.staged[p.change.Path] == "" || p.checked })
+	if len(arrived) < len(sent) {
+		st.out.Method = methodWriting
+	}
 	wrong, err := st.digests(ctx, arrived)
 	if err != nil {
 		return err
@@ -321,7 +340,7 @@ func (st *staging) check(ctx context.Context, sent []*parcel) error {
 		if err == nil {
 			continue
 		}
-		st.fail(arrived[i].change.Path, st.whyWrong(ctx, arrived[i], err))
+		st.fail(arrived[i].change.Path, st.plan.WhyWrong(ctx, arrived[i].change.Path, arrived[i].change.Want.Digest, err))
 		delete(st.staged, arrived[i].change.Path)
 		if err := st.site.discard(ctx, []string{arrived[i].name}); err != nil {
 			return err
@@ -352,6 +371,9 @@ func (st *staging) digests(ctx context.Context, parcels []*parcel) ([]error, err
 		wrong[i] = err
 		st.watch.bytes(parcels[i].change.Want.Size)
 	})
+	if st.out.Method == methodWriting {
+		return wrong, err // of by far the most
+	}
 	st.out.Method = "read back"
 	if far > 0 {
 		st.out.Method = st.site.Abilities().FarDigests + " at the far end"

@@ -2,14 +2,19 @@ package site
 
 import (
 	"context"
+	"errors"
 	"io/fs"
 
 	"tartine/internal/diff"
 	"tartine/internal/manifest"
 )
 
+// ErrNotRecorded tells that no deployment is recorded at a site.
+var ErrNotRecorded = errors.New("no deployment is recorded")
+
 // Report is what a verification found. Every list is sorted by path.
 type Report struct {
+	Tree    manifest.Digest  // of the manifest
 	Checked int              // entries of the manifest that were looked at
 	Bytes   int64            // bytes of the files that were read
 	Missing []manifest.Entry // not at the site
@@ -43,10 +48,19 @@ func (r *Report) Matches() bool {
 	return len(r.Missing)+len(r.Altered)+len(r.Modes)+len(r.Links)+len(r.Strays) == 0
 }
 
-// Verify reads every file that the entries name and compares the site with them. Strays are looked for only when
-// asked. Watch may be nil.
-func (s *Site) Verify(ctx context.Context, entries []manifest.Entry, strays bool, watch *Watch) (*Report, error) {
-	survey := &Survey{}
+// Verify reads every file that a manifest names and compares the site with it; nil stands for what is recorded, whose
+// lack is ErrNotRecorded. Strays are looked for only when asked. Watch may be nil.
+func (s *Site) Verify(ctx context.Context, m *manifest.Manifest, strays bool, watch *Watch) (*Report, error) {
+	if m == nil {
+		var err error
+		if m, err = s.Recorded(ctx); err != nil {
+			return nil, err
+		}
+		if m == nil {
+			return nil, ErrNotRecorded
+		}
+	}
+	entries, survey := m.Entries, &Survey{}
 	if err := s.lookAgain(ctx); err != nil {
 		return nil, err
 	}
@@ -77,7 +91,7 @@ func (s *Site) Verify(ctx context.Context, entries []manifest.Entry, strays bool
 	if err := s.resolve(ctx, survey, open, watch.bytes); err != nil {
 		return nil, err
 	}
-	report := &Report{Checked: len(entries), Bytes: bytes}
+	report := &Report{Tree: m.Tree(), Checked: len(entries), Bytes: bytes}
 	report.compare(entries, survey, s.Abilities().Modes, strays)
 	return report, nil
 }

@@ -1,0 +1,285 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"runtime"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"tartine/internal/site"
+)
+
+// credit is how much content may still be sent.
+type credit struct {
+	mu      sync.Mutex
+	left    int64
+	changed chan struct{} // closed, and made anew, when there is more
+	over    bool
+}
+
+func newCredit(left int64) *credit { return &credit{left: left, changed: make(chan struct{})} }
+
+func (c *credit) add(bytes int64) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.left += bytes
+	close(c.changed)
+	c.changed = make(chan struct{})
+}
+
+// end wakes all that wait: there will be no more.
+func (c *credit) end() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.over = true
+	close(c.changed)
+	c.changed = make(chan struct{})
+}
+
+// take waits until so many bytes may be sent.
+func (c *credit) take(ctx context.Context, bytes int64) error {
+	for {
+		c.mu.Lock()
+		if c.over {
+			c.mu.Unlock()
+			return io.ErrClosedPipe
+		}
+		if c.left >= bytes {
+			c.left -= bytes
+			c.mu.Unlock()
+			return nil
+		}
+		changed := c.changed
+		c.mu.Unlock()
+		select {
+		case <-changed:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// feeder sends the content of files that the far end needs. Several files are read ahead at once, and sent in order.
+type feeder struct {
+	client *Client
+	plan   *site.Plan
+	need   *need
+
+	slow  atomic.Bool  // the line is what holds things up, so that packing may pay
+	plain atomic.Int64 // how many frames to send without trying to pack: those before would not shrink
+	spent time.Duration
+	sent  int64
+}
+
+func newFeeder(c *Client, plan *site.Plan, n *need) *feeder {
+	return &feeder{client: c, plan: plan, need: n}
+}
+
+// Packing: below which rate of the line, in bytes a second, content is packed, and after how much is measured anew.
+const (
+	packBelow    = 100 << 20
+	measureAfter = 1 << 20
+	plainFrames  = 15 // are sent after one that packing did not shrink
+)
+
+// batch is files that are read together: many small ones, or a large one. Its frames come in order.
+type batch struct {
+	first, end int // positions in need.Want
+	frames     chan frame
+}
+
+type frame struct {
+	head, body []byte
+	cost       int64
+}
+
+// run sends everything, or until the line is gone; then whoever waits for the answer is told.
+func (f *feeder) run(ctx context.Context) {
+	readers := runtime.GOMAXPROCS(0)
+	ordered := make(chan *batch, 2*readers+2)
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(readers + 2)
+	group.Go(func() error {
+		defer close(ordered)
+		for at := 0; at < len(f.need.Want); {
+			b := f.cut(at)
+			at = b.end
+			select {
+			case ordered <- b:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+			group.Go(func() error { return f.fill(ctx, b) })
+		}
+		return nil
+	})
+	group.Go(func() error { return f.sendAll(ctx, ordered) })
+	_ = group.Wait() // a line that is gone ends the call
+}
+
+func (f *feeder) sizeAt(position int) int64 { return f.plan.Want[f.need.Want[position]].Size }
+
+// cut gives the next batch.
+func (f *feeder) cut(first int) *batch {
+	b := &batch{first: first, end: first + 1, frames: make(chan frame, 2)}
+	if size := f.sizeAt(first); size <= smallFile {
+		for sum := size; b.end < len(f.need.Want) && b.end-first < contentFiles; b.end++ {
+			next := f.sizeAt(b.end)
+			if sum += next; next > smallFile || sum > contentSize {
+				break
+			}
+		}
+	}
+	return b
+}
+
+func (f *feeder) sendAll(ctx context.Context, ordered <-chan *batch) error {
+	for b := range ordered {
+		for {
+			var (
+				next frame
+				more bool
+			)
+			select {
+			case next, more = <-b.frames:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+			if !more {
+				break
+			}
+			if err := f.send(ctx, next); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (f *feeder) send(ctx context.Context, next frame) error {
+	if err := f.client.credit.take(ctx, next.cost); err != nil {
+		return err
+	}
+	began := time.Now()
+	if err := f.client.send(contentFrame, next.head, next.body); err != nil {
+		return err
+	}
+	f.spent += time.Since(began)
+	if f.sent += int64(len(next.body)); f.sent >= measureAfter {
+		f.slow.Store(float64(f.sent)/f.spent.Seconds() < packBelow)
+		f.sent, f.spent = 0, 0
+	}
+	return nil
+}
+
+// fill reads a batch.
+func (f *feeder) fill(ctx context.Context, b *batch) error {
+	defer close(b.frames)
+	if f.sizeAt(b.first) > smallFile {
+		return f.fillLarge(ctx, b)
+	}
+	records := make([]byte, 0, contentSize+contentSize/8)
+	for position := b.first; position < b.end; position++ {
+		records = f.appendSmall(records, position)
+		if len(records) > contentSize+smallFile { // files may have grown
+			if err := f.put(ctx, b, records); err != nil {
+				return err
+			}
+			records = make([]byte, 0, contentSize+contentSize/8)
+		}
+	}
+	return f.put(ctx, b, records)
+}
+
+// put packs records where that pays and hands them to who sends.
+func (f *feeder) put(ctx context.Context, b *batch, records []byte) error {
+	try := f.slow.Load() && f.plain.Add(-1) < 0
+	head, body, packed := packContent(records, try)
+	if try && !packed {
+		f.plain.Store(plainFrames)
+	}
+	select {
+	case b.frames <- frame{head, body, max(int64(len(records)), leastCost)}:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+func (f *feeder) open(position int) (io.ReadCloser, error) {
+	content, err := f.plan.Open(f.plan.Want[f.need.Want[position]].Path)
+	if err != nil {
+		return nil, err
+	}
+	if offset := f.need.Offsets[position]; offset > 0 {
+		if err := skip(content, offset); err != nil {
+			content.Close()
+			return nil, err
+		}
+	}
+	return content, nil
+}
+
+func skip(content io.Reader, offset int64) error {
+	if seeker, ok := content.(io.Seeker); ok {
+		_, err := seeker.Seek(offset, io.SeekStart)
+		return err
+	}
+	_, err := io.CopyN(io.Discard, content, offset)
+	return err
+}
+
+// appendSmall reads a small file into a record. One that has grown is cut: its digest will say so.
+func (f *feeder) appendSmall(records []byte, position int) []byte {
+	size := f.sizeAt(position)
+	content, err := f.open(position)
+	if err != nil {
+		return appendRecord(records, failedRecord(position, err))
+	}
+	defer content.Close()
+	data := make([]byte, size+1)
+	n, err := io.ReadFull(content, data)
+	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+		return appendRecord(records, failedRecord(position, err))
+	}
+	return appendRecord(records, record{position, recordLast, data[:n]})
+}
+
+func failedRecord(position int, err error) record {
+	var inner *fs.PathError
+	if errors.As(err, &inner) {
+		err = inner.Err
+	}
+	return record{position, recordFailed, []byte(err.Error())}
+}
+
+// fillLarge reads a file in parts, and one byte more than it should have, to find out that it has grown.
+func (f *feeder) fillLarge(ctx context.Context, b *batch) error {
+	content, err := f.open(b.first)
+	if err != nil {
+		return f.put(ctx, b, appendRecord(nil, failedRecord(b.first, err)))
+	}
+	defer content.Close()
+	left := f.sizeAt(b.first) - f.need.Offsets[b.first] + 1
+	for {
+		data := make([]byte, min(contentSize, left))
+		n, err := io.ReadFull(content, data)
+		left -= int64(n)
+		r := record{b.first, 0, data[:n]}
+		switch {
+		case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), err == nil && left == 0:
+			r.flags = recordLast
+		case err != nil:
+			r = failedRecord(b.first, err)
+		}
+		if err := f.put(ctx, b, appendRecord(nil, r)); err != nil || r.flags != 0 {
+			return err
+		}
+	}
+}

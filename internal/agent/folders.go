@@ -1,0 +1,131 @@
+package agent
+
+import (
+	"crypto/sha256"
+	"encoding/binary"
+	"fmt"
+	"slices"
+	"strings"
+
+	"tartine/internal/fsys"
+	"tartine/internal/manifest"
+)
+
+// Two trees that differ are compared folder by folder: for each folder there is a digest of the entries that stand
+// directly in it, so that only the entries of folders that differ cross the line.
+//
+// The digest of a folder is the SHA-256 of its entries, in their order, each as: the length of its name in four bytes,
+// the name, kind, mode in two bytes, and the digest of a file or the SHA-256 of what a link says.
+
+// byFolder gives the entries of each folder, by index, folders in the order of their first entry.
+func byFolder(entries []manifest.Entry) (folders []string, of map[string][]int) {
+	of = map[string][]int{}
+	for i := range entries {
+		dir, _ := fsys.Split(entries[i].Path)
+		if of[dir] == nil {
+			folders = append(folders, dir)
+		}
+		of[dir] = append(of[dir], i)
+	}
+	return folders, of
+}
+
+func digestFolder(entries []manifest.Entry, of []int) manifest.Digest {
+	hash := sha256.New()
+	var (
+		long   [4]byte
+		number [2]byte
+	)
+	for _, i := range of {
+		e := &entries[i]
+		_, name := fsys.Split(e.Path)
+		binary.BigEndian.PutUint32(long[:], uint32(len(name)))
+		hash.Write(long[:])
+		hash.Write([]byte(name))
+		hash.Write([]byte{byte(e.Kind)})
+		binary.BigEndian.PutUint16(number[:], uint16(e.Mode.Perm()))
+		hash.Write(number[:])
+		digest := e.Digest
+		if e.Kind == manifest.Link {
+			digest = sha256.Sum256([]byte(e.Link))
+		}
+		hash.Write(digest[:])
+	}
+	return manifest.Digest(hash.Sum(nil))
+}
+
+func digestFolders(entries []manifest.Entry) []folderDigest {
+	folders, of := byFolder(entries)
+	out := make([]folderDigest, len(folders))
+	for i, dir := range folders {
+		out[i] = folderDigest{Path: dir, Digest: digestFolder(entries, of[dir])}
+	}
+	return out
+}
+
+// differing gives the folders, by index, whose entries are not those of the base.
+func differing(folders []folderDigest, base []manifest.Entry) (out []int) {
+	_, of := byFolder(base)
+	for i, f := range folders {
+		if of[f.Path] == nil || digestFolder(base, of[f.Path]) != f.Digest {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// entriesOf gives the entries of some of the folders.
+func entriesOf(entries []manifest.Entry, folders []folderDigest, wanted []int) (out []wireEntry, err error) {
+	_, of := byFolder(entries)
+	for _, i := range wanted {
+		if i < 0 || i >= len(folders) {
+			return nil, fmt.Errorf("%w: folder %d", ErrProtocol, i)
+		}
+		for _, at := range of[folders[i].Path] {
+			out = append(out, toWire(&entries[at]))
+		}
+	}
+	return out, nil
+}
+
+// merge puts a tree together: the folders that differ from the base as they were sent, the others from the base.
+func merge(folders []folderDigest, base []manifest.Entry, sent []manifest.Entry) []manifest.Entry {
+	_, ofBase := byFolder(base)
+	_, ofSent := byFolder(sent)
+	var out []manifest.Entry
+	for _, f := range folders {
+		if at, ok := ofSent[f.Path]; ok {
+			for _, i := range at {
+				out = append(out, sent[i])
+			}
+			continue
+		}
+		for _, i := range ofBase[f.Path] {
+			out = append(out, base[i])
+		}
+	}
+	slices.SortFunc(out, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
+	return out
+}
+
+// entriesFromWire reads entries, which must be in order.
+func entriesFromWire(sent []wireEntry) ([]manifest.Entry, error) {
+	out := make([]manifest.Entry, len(sent))
+	for i := range sent {
+		var err error
+		if out[i], err = sent[i].entry(); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// inOrder tells whether entries are sorted and none comes twice.
+func inOrder(entries []manifest.Entry) bool {
+	for i := 1; i < len(entries); i++ {
+		if entries[i-1].Path >= entries[i].Path {
+			return false
+		}
+	}
+	return true
+}

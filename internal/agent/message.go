@@ -1,0 +1,282 @@
+package agent
+
+import (
+	"fmt"
+	"io/fs"
+	"time"
+
+	"github.com/fxamacker/cbor/v2"
+
+	"tartine/internal/diff"
+	"tartine/internal/fsys"
+	"tartine/internal/manifest"
+	"tartine/internal/site"
+)
+
+// hello says who speaks.
+type hello struct {
+	Protocol int    `cbor:"protocol"`
+	Build    string `cbor:"build"` // which program: both must be the same
+}
+
+// message is a call, its answer, or something that is told while a call is under way. A client makes one call at a time.
+type message struct {
+	Call   uint64          `cbor:"call"`             // which call it is about, from 1
+	Method string          `cbor:"method,omitempty"` // of a call
+	Event  string          `cbor:"event,omitempty"`  // of what is told
+	Error  *wireError      `cbor:"error,omitempty"`  // of an answer that is a failure
+	Body   cbor.RawMessage `cbor:"body,omitempty"`   // what the method or event is called with, or the answer
+}
+
+// The methods.
+const (
+	methodOpen       = "open"
+	methodSurvey     = "survey"
+	methodCompare    = "compare"
+	methodDeploy     = "deploy"
+	methodRecover    = "recover"
+	methodAffirm     = "affirm"
+	methodDeployment = "deployment"
+	methodHistory    = "history"
+	methodHeld       = "held"
+	methodVerify     = "verify"
+	methodExamine    = "examine"
+	methodUnfinished = "unfinished"
+	methodLocked     = "locked"
+	methodUnlock     = "unlock"
+	methodRead       = "read"
+)
+
+// The events. All but need go to a watch.
+const (
+	eventPhase = "phase"
+	eventDone  = "done"
+	eventNeed  = "need"
+)
+
+// Root is which site is meant.
+type Root struct {
+	Path   string `cbor:"path"` // absolute; or relative to the home folder when Home is set
+	Home   bool   `cbor:"home,omitempty"`
+	Switch bool   `cbor:"switch,omitempty"`
+	Jobs   int    `cbor:"jobs,omitempty"`
+}
+
+type opened struct {
+	Root      string         `cbor:"root"` // as a person knows it
+	Exists    bool           `cbor:"exists"`
+	Abilities fsys.Abilities `cbor:"abilities"`
+}
+
+// compareCall has three stages, each of which may be the last: the tree digest; digests of its folders; entries.
+type compareCall struct {
+	Tree    manifest.Digest `cbor:"tree"`
+	Paths   int             `cbor:"paths"`
+	Times   bool            `cbor:"times,omitempty"`
+	Nothing bool            `cbor:"nothing,omitempty"`
+	Kept    []string        `cbor:"kept,omitempty"`
+	Folders []folderDigest  `cbor:"folders,omitempty"`
+	Entries []wireEntry     `cbor:"entries,omitempty"`
+	Whole   bool            `cbor:"whole,omitempty"` // Entries is all there is
+}
+
+type folderDigest struct {
+	_      struct{} `cbor:",toarray"`
+	Path   string
+	Digest manifest.Digest
+}
+
+// compareAnswer is the result, or what is needed to find it.
+type compareAnswer struct {
+	NeedAll     bool         `cbor:"need_all,omitempty"`
+	NeedDigests bool         `cbor:"need_digests,omitempty"`
+	NeedFolders []int        `cbor:"need_folders,omitempty"` // indices into Folders; more than the tree digest was sent
+	Same        int          `cbor:"same"`
+	SameBytes   int64        `cbor:"same_bytes"`
+	Stale       bool         `cbor:"stale,omitempty"`
+	Changes     []wireChange `cbor:"changes,omitempty"`
+	Done        bool         `cbor:"done,omitempty"`
+}
+
+type wireEntry struct {
+	_       struct{} `cbor:",toarray"`
+	Path    string
+	Kind    manifest.Kind
+	Mode    uint16
+	Size    int64
+	Digest  []byte // empty for what is no file, or not known
+	Link    string
+	ModTime int64 // nanoseconds since 1970; 0: not known
+}
+
+func toWire(e *manifest.Entry) wireEntry {
+	out := wireEntry{Path: e.Path, Kind: e.Kind, Mode: uint16(e.Mode.Perm()), Size: e.Size, Link: e.Link}
+	if !e.Digest.IsZero() {
+		out.Digest = e.Digest[:]
+	}
+	if !e.ModTime.IsZero() {
+		out.ModTime = e.ModTime.UnixNano()
+	}
+	return out
+}
+
+func (w *wireEntry) entry() (manifest.Entry, error) {
+	e := manifest.Entry{Path: w.Path, Kind: w.Kind, Mode: fs.FileMode(w.Mode).Perm(), Size: w.Size, Link: w.Link}
+	switch {
+	case w.Kind > manifest.Dir, len(w.Digest) != 0 && len(w.Digest) != len(e.Digest):
+		return e, fmt.Errorf("%w: entry %q", ErrProtocol, w.Path)
+	case manifest.CheckPath(w.Path) != nil:
+		return e, fmt.Errorf("%w: path %q", ErrProtocol, w.Path)
+	}
+	copy(e.Digest[:], w.Digest)
+	if w.ModTime != 0 {
+		e.ModTime = time.Unix(0, w.ModTime)
+	}
+	return e, nil
+}
+
+// wireChange is a diff.Change. What is wanted is named by its index in what was compared.
+type wireChange struct {
+	_      struct{} `cbor:",toarray"`
+	Want   int      // -1: not in the content
+	Status diff.Status
+	Flags  uint8
+	Found  *wireFound
+}
+
+const (
+	flagDrifted = 1 << iota
+	flagForeign
+	flagModeOnly
+)
+
+type wireFound struct {
+	_      struct{} `cbor:",toarray"`
+	Entry  wireEntry
+	Other  uint32
+	Filled bool
+}
+
+func toWireChange(c *diff.Change, want int) wireChange {
+	out := wireChange{Want: want, Status: c.Status}
+	for flag, set := range map[uint8]bool{flagDrifted: c.Drifted, flagForeign: c.Foreign, flagModeOnly: c.ModeOnly} {
+		if set {
+			out.Flags |= flag
+		}
+	}
+	if c.Found != nil {
+		out.Found = &wireFound{Entry: toWire(&c.Found.Entry), Other: uint32(c.Found.Other), Filled: c.Found.Filled}
+	}
+	return out
+}
+
+func (w *wireChange) change(want []manifest.Entry) (c diff.Change, err error) {
+	c = diff.Change{Status: w.Status, Drifted: w.Flags&flagDrifted != 0, Foreign: w.Flags&flagForeign != 0, ModeOnly: w.Flags&flagModeOnly != 0}
+	if w.Found != nil {
+		f := &diff.Found{Other: fs.FileMode(w.Found.Other), Filled: w.Found.Filled}
+		if f.Entry, err = w.Found.Entry.entry(); err != nil {
+			return c, err
+		}
+		c.Found, c.Path = f, f.Path
+	}
+	switch {
+	case w.Want >= len(want), w.Want < 0 && c.Found == nil:
+		return c, fmt.Errorf("%w: a change of entry %d", ErrProtocol, w.Want)
+	case w.Want >= 0:
+		c.Want, c.Path = &want[w.Want], want[w.Want].Path
+	}
+	return c, nil
+}
+
+// deployCall is a site.Plan without what the far end has already.
+type deployCall struct {
+	Last         []string         `cbor:"last,omitempty"`
+	Kept         []string         `cbor:"kept,omitempty"`
+	Generator    string           `cbor:"generator,omitempty"`
+	Origin       *manifest.Origin `cbor:"origin,omitempty"`
+	RemoveStrays bool             `cbor:"remove_strays,omitempty"`
+	MakeParents  bool             `cbor:"make_parents,omitempty"`
+	Partial      bool             `cbor:"partial,omitempty"`
+	Incomplete   bool             `cbor:"incomplete,omitempty"`
+	SendAll      bool             `cbor:"send_all,omitempty"`
+	History      int              `cbor:"history,omitempty"`
+	Rollback     int              `cbor:"rollback,omitempty"`
+	Took         time.Duration    `cbor:"took"` // since the deployment was begun
+	Wait         time.Duration    `cbor:"wait,omitempty"`
+}
+
+// outcome is a site.Outcome.
+type outcome struct {
+	SentFiles int           `cbor:"sent_files"`
+	SentBytes int64         `cbor:"sent_bytes"`
+	Resumed   int           `cbor:"resumed"`
+	Reused    int           `cbor:"reused"`
+	Failed    []wireFailure `cbor:"failed,omitempty"`
+	Number    int           `cbor:"number"`
+	Verified  bool          `cbor:"verified"`
+	Method    string        `cbor:"method"`
+	NotAtomic bool          `cbor:"not_atomic"`
+}
+
+func outcomeToWire(o *site.Outcome) *outcome {
+	out := &outcome{SentFiles: o.SentFiles, SentBytes: o.SentBytes, Resumed: o.Resumed, Reused: o.Reused, Number: o.Number,
+		Verified: o.Verified, Method: o.Method, NotAtomic: o.NotAtomic}
+	for _, f := range o.Failed {
+		out.Failed = append(out.Failed, wireFailure{Path: f.Path, Error: errorToWire(f.Err)})
+	}
+	return out
+}
+
+func (o *outcome) outcome() *site.Outcome {
+	out := &site.Outcome{SentFiles: o.SentFiles, SentBytes: o.SentBytes, Resumed: o.Resumed, Reused: o.Reused, Number: o.Number,
+		Verified: o.Verified, Method: o.Method, NotAtomic: o.NotAtomic}
+	for _, f := range o.Failed {
+		out.Failed = append(out.Failed, site.Failure{Path: f.Path, Err: f.Error.err()})
+	}
+	return out
+}
+
+type wireFailure struct {
+	_     struct{} `cbor:",toarray"`
+	Path  string
+	Error *wireError
+}
+
+// phase is what a watch is told of a phase; done is what has been done since the last time.
+type (
+	phase struct {
+		Name  string `cbor:"name"`
+		Files int    `cbor:"files"`
+		Bytes int64  `cbor:"bytes"`
+	}
+	done struct {
+		Files int   `cbor:"files"`
+		Bytes int64 `cbor:"bytes"`
+	}
+)
+
+// need asks for the content of files, each from an offset on, in this order.
+type need struct {
+	Want    []int         `cbor:"want"`              // indices into what was compared
+	Offsets map[int]int64 `cbor:"offsets,omitempty"` // by position in Want; missing: from the beginning
+}
+
+type (
+	numberCall struct {
+		Number int    `cbor:"number"`
+		User   string `cbor:"user,omitempty"`
+	}
+	verifyCall struct {
+		Recorded bool        `cbor:"recorded"` // against what is recorded, not against Entries
+		Entries  []wireEntry `cbor:"entries,omitempty"`
+		Strays   bool        `cbor:"strays"`
+	}
+	readCall struct {
+		Path   string `cbor:"path"`
+		Offset int64  `cbor:"offset"`
+	}
+	readAnswer struct {
+		Content []byte `cbor:"content"`
+		End     bool   `cbor:"end"`
+	}
+)

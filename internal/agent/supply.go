@@ -1,0 +1,259 @@
+package agent
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"runtime"
+	"slices"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"tartine/internal/manifest"
+	"tartine/internal/site"
+)
+
+// supply asks the client for content and hands it to the engine, as a site.Supplier.
+type supply struct {
+	inbox *inbox
+	want  []manifest.Entry
+	ask   func(need) error   // sends what is needed
+	grant func(bytes int64)  // gives credit back
+	ended func() (err error) // whether nothing more can come, and why
+	over  <-chan struct{}    // closed when nothing more can come
+}
+
+// Supply implements site.Supplier.
+func (s *supply) Supply(ctx context.Context, pieces []site.Piece, take func(context.Context, int, io.Reader, []byte, error) error) error {
+	if len(pieces) == 0 {
+		return nil
+	}
+	n := need{Want: make([]int, len(pieces)), Offsets: map[int]int64{}}
+	for i, p := range pieces {
+		at, ok := slices.BinarySearchFunc(s.want, p.Path, func(e manifest.Entry, path string) int { return strings.Compare(e.Path, path) })
+		if !ok {
+			return fmt.Errorf("%s is not part of the content", p.Path)
+		}
+		n.Want[i] = at
+		if p.Offset > 0 {
+			n.Offsets[i] = p.Offset
+		}
+	}
+	if err := s.ask(n); err != nil {
+		return err
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	d := &distributor{supply: s, take: take, group: group, slots: make(chan struct{}, 2*runtime.GOMAXPROCS(0)), pieces: len(pieces)}
+	group.Go(func() error { return d.run(ctx) })
+	return group.Wait()
+}
+
+// distributor hands records to the engine: small files many at a time, a large one as a stream.
+type distributor struct {
+	*supply
+	take   func(context.Context, int, io.Reader, []byte, error) error
+	group  *errgroup.Group
+	slots  chan struct{} // how many frames of small files are worked on at once
+	pieces int
+	next   int    // the position that comes next
+	large  *large // the file that is under way, or nil
+}
+
+func (d *distributor) run(ctx context.Context) error {
+	defer func() {
+		if d.large != nil {
+			close(d.large.parts) // it ends early, which the engine finds out by its size
+		}
+	}()
+	for d.next < d.pieces || d.large != nil {
+		frame := d.inbox.pop()
+		if frame == nil {
+			select {
+			case <-d.inbox.come:
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-d.over:
+				if frame = d.inbox.pop(); frame == nil {
+					return d.ended()
+				}
+			}
+			if frame == nil {
+				continue
+			}
+		}
+		if err := d.deliver(ctx, frame); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// deliver works on one frame.
+func (d *distributor) deliver(ctx context.Context, frame *delivery) error {
+	content, err := unpackContent(frame.payload)
+	if err != nil {
+		return err
+	}
+	frame.payload = nil
+	records, err := parseRecords(content)
+	if err != nil {
+		return err
+	}
+	frame.refs = max(len(records), 1)
+	if len(records) == 0 {
+		d.release(frame)
+	}
+	var small []record
+	for _, r := range records {
+		if d.large != nil {
+			if r.position != d.large.position {
+				return fmt.Errorf("%w: a part of file %d in the middle of %d", ErrProtocol, r.position, d.large.position)
+			}
+			if err := d.part(ctx, frame, r); err != nil {
+				return err
+			}
+			continue
+		}
+		if r.position != d.next || r.position >= d.pieces {
+			return fmt.Errorf("%w: file %d in the place of %d", ErrProtocol, r.position, d.next)
+		}
+		d.next++
+		if r.flags&(recordLast|recordFailed) != 0 {
+			small = append(small, r)
+			continue
+		}
+		d.begin(ctx, r.position)
+		if err := d.part(ctx, frame, r); err != nil {
+			return err
+		}
+	}
+	return d.takeSmall(ctx, frame, small)
+}
+
+func (d *distributor) release(frame *delivery) {
+	if credit := d.inbox.done(frame); credit > 0 {
+		d.grant(credit)
+	}
+}
+
+// remoteReadError is why a file could not be read at the client.
+func remoteReadError(text []byte) error {
+	return fmt.Errorf("read it here: %s", strings.ToValidUTF8(string(text[:min(len(text), 1000)]), "?"))
+}
+
+func (d *distributor) takeSmall(ctx context.Context, frame *delivery, records []record) error {
+	if len(records) == 0 {
+		return nil
+	}
+	select {
+	case d.slots <- struct{}{}:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	d.group.Go(func() error {
+		defer func() { <-d.slots }()
+		for _, r := range records {
+			var err error
+			if r.flags&recordFailed != 0 {
+				err = d.take(ctx, r.position, nil, nil, remoteReadError(r.data))
+			} else {
+				if r.data == nil {
+					r.data = []byte{}
+				}
+				err = d.take(ctx, r.position, nil, r.data, nil)
+			}
+			d.release(frame)
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return nil
+}
+
+// large is a file that comes in parts.
+type large struct {
+	position int
+	parts    chan part
+	gone     chan struct{} // closed when nobody reads the parts any more
+}
+
+type part struct {
+	data  []byte
+	err   error
+	frame *delivery
+}
+
+func (d *distributor) begin(ctx context.Context, position int) {
+	l := &large{position: position, parts: make(chan part, 4), gone: make(chan struct{})}
+	d.large = l
+	d.group.Go(func() error {
+		r := &partReader{parts: l.parts, release: d.release}
+		err := d.take(ctx, position, r, nil, nil)
+		close(l.gone)
+		r.drain()
+		return err
+	})
+}
+
+// part hands over a part of the file that is under way.
+func (d *distributor) part(ctx context.Context, frame *delivery, r record) error {
+	p := part{data: r.data, frame: frame}
+	if r.flags&recordFailed != 0 {
+		p.data, p.err = nil, remoteReadError(r.data)
+	}
+	select {
+	case d.large.parts <- p:
+	case <-d.large.gone:
+		d.release(frame)
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	if r.flags&(recordLast|recordFailed) != 0 {
+		close(d.large.parts)
+		d.large = nil
+	}
+	return nil
+}
+
+// partReader reads the parts of a file.
+type partReader struct {
+	parts   chan part
+	now     part
+	release func(*delivery)
+}
+
+func (r *partReader) Read(p []byte) (int, error) {
+	for len(r.now.data) == 0 {
+		r.finish()
+		if r.now.err != nil {
+			return 0, r.now.err
+		}
+		next, ok := <-r.parts
+		if !ok {
+			return 0, io.EOF
+		}
+		r.now = next
+	}
+	n := copy(p, r.now.data)
+	r.now.data = r.now.data[n:]
+	return n, nil
+}
+
+// finish gives the credit of a part back that was read.
+func (r *partReader) finish() {
+	if r.now.frame != nil {
+		r.release(r.now.frame)
+		r.now.frame = nil
+	}
+}
+
+// drain passes over what is left, so that its sender is not held up.
+func (r *partReader) drain() {
+	r.finish()
+	for p := range r.parts {
+		r.release(p.frame)
+	}
+}

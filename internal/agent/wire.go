@@ -1,0 +1,174 @@
+package agent
+
+import (
+	"bufio"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"sync"
+
+	"github.com/fxamacker/cbor/v2"
+	"github.com/klauspost/compress/zstd"
+)
+
+// A frame is a length in four bytes, the highest first, and as many bytes, of which the first says what kind it is.
+type kind byte
+
+// The kinds of frame.
+const (
+	helloFrame   kind = 'h' // who speaks; the first in each direction
+	partFrame    kind = 'p' // a part of the body of the message that comes next
+	messageFrame kind = 'm' // the last part of the body, and with it the message
+	packedFrame  kind = 'z' // the same for a body that is packed with zstd (RFC 8878)
+	contentFrame kind = 'd' // content of files
+	creditFrame  kind = 'w' // how many bytes of content more may be sent
+	cancelFrame  kind = 'x' // the call is no longer wanted
+	aliveFrame   kind = 'a' // a sign of life
+)
+
+// link frames what goes to the other side and what comes from there. Frames may be sent from several goroutines at once;
+// one receives.
+type link struct {
+	in *bufio.Reader
+
+	mu  sync.Mutex
+	out *bufio.Writer
+}
+
+func newLink(in io.Reader, out io.Writer) *link {
+	return &link{in: bufio.NewReaderSize(in, 256<<10), out: bufio.NewWriterSize(out, 64<<10)}
+}
+
+// send sends one frame, whose payload may come in pieces.
+func (l *link) send(k kind, pieces ...[]byte) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if err := l.write(k, pieces...); err != nil {
+		return err
+	}
+	return l.out.Flush()
+}
+
+func (l *link) write(k kind, pieces ...[]byte) error {
+	length := 1
+	for _, p := range pieces {
+		length += len(p)
+	}
+	if length > maxFrame {
+		return fmt.Errorf("a frame of %d bytes is too long", length)
+	}
+	var head [5]byte
+	binary.BigEndian.PutUint32(head[:], uint32(length))
+	head[4] = byte(k)
+	if _, err := l.out.Write(head[:]); err != nil {
+		return err
+	}
+	for _, p := range pieces {
+		if _, err := l.out.Write(p); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// receive gives the next frame. The payload is the caller's.
+func (l *link) receive() (kind, []byte, error) {
+	var head [5]byte
+	if _, err := io.ReadFull(l.in, head[:]); err != nil {
+		return 0, nil, err
+	}
+	length := binary.BigEndian.Uint32(head[:])
+	if length < 1 || length > maxFrame {
+		return 0, nil, fmt.Errorf("%w: a frame of %d bytes", ErrProtocol, length)
+	}
+	payload := make([]byte, length-1)
+	if _, err := io.ReadFull(l.in, payload); err != nil {
+		if errors.Is(err, io.EOF) {
+			err = io.ErrUnexpectedEOF
+		}
+		return 0, nil, err
+	}
+	return kind(head[4]), payload, nil
+}
+
+// partSize is how much of a body goes into one frame, in bytes; packFrom is from where on it is packed.
+const (
+	partSize = 512 << 10
+	packFrom = 4 << 10
+)
+
+// sendMessage sends a message whole, in as many frames as its body needs.
+func (l *link) sendMessage(m *message) error {
+	body, err := encoding.Marshal(m)
+	if err != nil {
+		return err
+	}
+	last := messageFrame
+	if len(body) >= packFrom {
+		body, last = packer().EncodeAll(body, nil), packedFrame
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for len(body) > partSize {
+		if err := l.write(partFrame, body[:partSize]); err != nil {
+			return err
+		}
+		body = body[partSize:]
+	}
+	if err := l.write(last, body); err != nil {
+		return err
+	}
+	return l.out.Flush()
+}
+
+// assembler puts messages together from their frames.
+type assembler struct{ body []byte }
+
+// add takes a frame and gives the message that is whole with it, or nil.
+func (a *assembler) add(k kind, payload []byte) (*message, error) {
+	if len(a.body)+len(payload) > maxBody {
+		return nil, fmt.Errorf("%w: a message of more than %d bytes", ErrProtocol, maxBody)
+	}
+	if len(a.body) > 0 || k == partFrame {
+		a.body = append(a.body, payload...)
+		payload = a.body
+	}
+	if k == partFrame {
+		return nil, nil
+	}
+	a.body = nil
+	if k == packedFrame {
+		var err error
+		if payload, err = unpacker().DecodeAll(payload, nil); err != nil {
+			return nil, fmt.Errorf("%w: %w", ErrProtocol, err)
+		}
+	}
+	m := &message{}
+	if err := decoding.Unmarshal(payload, m); err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrProtocol, err)
+	}
+	return m, nil
+}
+
+var (
+	encoding = must(cbor.EncOptions{Time: cbor.TimeRFC3339Nano}.EncMode())
+	decoding = must(cbor.DecOptions{MaxArrayElements: maxList, MaxMapPairs: 1 << 16, MaxNestedLevels: 16}.DecMode())
+	packer   = sync.OnceValue(func() *zstd.Encoder {
+		return must(zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1)))
+	})
+	unpacker = sync.OnceValue(func() *zstd.Decoder {
+		return must(zstd.NewReader(nil, zstd.WithDecoderMaxMemory(maxBody), zstd.WithDecoderConcurrency(1)))
+	})
+	contentUnpacker = sync.OnceValue(func() *zstd.Decoder {
+		return must(zstd.NewReader(nil, zstd.WithDecoderMaxMemory(2*maxFrame), zstd.WithDecoderConcurrency(0)))
+	})
+)
+
+// must is for options that are right or wrong for good.
+func must[T any](value T, err error) T {
+	if err != nil {
+		panic(err)
+	}
+	return value
+}
