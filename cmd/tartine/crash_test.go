@@ -388,14 +388,14 @@ func TestCutAfterSoManyBytes(t *testing.T) {
 	target := func(port int) string { return fmt.Sprintf("ssh://%s@127.0.0.1:%d%s/gannet", user, port, folder) }
 	a := &attack{editions: e, folder: folder, target: target(server.Port), flags: []string{"--identity", server.Identity, "--fingerprint", server.Fingerprint}}
 	pristine, _ := a.prepare(t)
-	const all = 700_000 // bytes of the second edition and what carries them, about
+	const all = 520_000 // bytes of the second edition and what carries them, about
 	cut := 0
 	for i := range points {
 		after := int64(all) * int64(i+1) / int64(points)
 		what := fmt.Sprintf("cut after %d bytes", after)
 		a.reset(t, pristine)
 		port, stop := cutAfter(t, server.Port, after)
-		lasts := i%2 == 0 && after > 450_000 // enough for the largest file to pass
+		lasts := i%2 == 0 && after > 440_000 // enough for the largest file to pass
 		args := []string{"deploy", "--source", "two", target(port)}
 		if !lasts {
 			args = append(args, "--reconnect", "0")
@@ -416,7 +416,7 @@ func TestCutAfterSoManyBytes(t *testing.T) {
 		require.Equal(t, a.states[1], readTree(t, a.root()), what)
 	}
 	t.Logf("%d of %d runs were cut", cut, points)
-	require.Greater(t, cut, points/3)
+	require.GreaterOrEqual(t, cut, points/3)
 }
 
 // cutAfter leads to a port and cuts each connection once so many bytes have gone there.

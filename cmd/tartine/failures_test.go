@@ -125,7 +125,7 @@ func failures(t *testing.T, dir string) []failure {
 			settings: fmt.Sprintf("content: [{source: public}]\ntargets: {rock: {url: %q, host_key: %q, password: {env: ROCK_PASSWORD}}}\n", at(passwords, name, root), passwords.Fingerprint)},
 		{name: "no password where one is wanted", args: []string{"diff", at(passwords, name, root), "--source", "public", "--fingerprint", passwords.Fingerprint}},
 		{name: "too many keys", args: []string{"diff", at(strict, user, root), "--source", "public", "--fingerprint", strict.Fingerprint}, env: []string{"SSH_AUTH_SOCK=" + sshdtest.Agent(t, 5)}},
-		{name: "no file transfer", args: with(plain, "diff", at(plain, user, root), "--source", "public")},
+		{name: "no file transfer", args: with(plain, "diff", at(plain, user, root), "--source", "public", "--agent", "off")},
 		{name: "a login shell that prints", args: with(chatty, "diff", at(chatty, user, root), "--source", "public")},
 		{name: "no shell", args: with(noShell, "doctor", at(noShell, user, root))},
 		{name: "the folder above the root missing", args: with(server, "deploy", at(server, user, far+"/no/such/site"), "--source", "public")},

@@ -19,6 +19,7 @@ import (
 
 	"github.com/rogpeppe/go-internal/testscript"
 
+	"tartine/internal/agent"
 	"tartine/internal/cli"
 	"tartine/internal/connect/sshdtest"
 	"tartine/internal/fsys"
@@ -26,6 +27,9 @@ import (
 )
 
 func TestMain(m *testing.M) {
+	if len(os.Args) > 1 && os.Args[1] == agent.HiddenCommand { // a copy of this program at a far end
+		main()
+	}
 	testscript.Main(m, map[string]func(){
 		"tartine": main, "tartine-victim": victim, "tartine-slow": func() { os.Exit(run(cli.Build{Between: slow})) }})
 }
@@ -211,9 +215,13 @@ func lead(l net.Listener, port string, limit int64) {
 		go func() {
 			_, _ = io.CopyN(far, near, limit) // it is to break off
 			near.Close()
+			_ = far.(*net.TCPConn).CloseWrite() // what is on the way arrives, as on a line that is cut
+		}()
+		go func() {
+			_, _ = io.Copy(near, far)
+			_, _ = io.Copy(io.Discard, far)
 			far.Close()
 		}()
-		go func() { _, _ = io.Copy(near, far) }()
 	}
 }
 

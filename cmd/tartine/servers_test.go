@@ -13,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tartine/internal/cli"
 	"tartine/internal/connect/sshdtest"
 	"tartine/internal/target"
 )
@@ -81,22 +82,26 @@ func TestDeployToServersSetUpInOtherWays(t *testing.T) {
 func TestIdleLongerThanTheServerAllows(t *testing.T) {
 	server := sshdtest.Start(t, "ChannelTimeout session:*=1s", "UnusedConnectionTimeout 1s")
 	user := sshdtest.Users(t)[0]
-	again := 0
-	opened, err := target.Open(t.Context(), target.Settings{
-		Address:  target.Address{Kind: target.SSH, Host: "127.0.0.1", Port: server.Port, User: user, Path: sshdtest.Folder(t, user)},
-		Identity: server.Identity, HostKey: server.Fingerprint, Reconnect: time.Minute, Told: func(err error, _ time.Duration) {
-			if err == nil {
-				again++
-			}
-		}})
-	require.NoError(t, err)
-	defer opened.Close()
-	children := fmt.Sprintf("/proc/%d/task/%[1]d/children", server.Process())
-	require.Eventually(t, func() bool {
-		text, err := os.ReadFile(children)
-		return err == nil && strings.TrimSpace(string(text)) == ""
-	}, 30*time.Second, 20*time.Millisecond, "the server closes what is idle")
-	_, err = opened.Survey(t.Context(), true)
-	require.NoError(t, err)
-	require.Equal(t, 1, again)
+	for _, way := range []string{"auto", "off"} {
+		again := 0
+		opened, err := target.Open(t.Context(), target.Settings{
+			Address:  target.Address{Kind: target.SSH, Host: "127.0.0.1", Port: server.Port, User: user, Path: sshdtest.Folder(t, user)},
+			Identity: server.Identity, HostKey: server.Fingerprint, Agent: way, Build: cli.Build{Version: version, Commit: commit}.String(),
+			Reconnect: time.Minute, Told: func(err error, _ time.Duration) {
+				if err == nil {
+					again++
+				}
+			}})
+		require.NoError(t, err)
+		defer opened.Close()
+		require.Equal(t, way == "auto", opened.Way == "agent", "%v", opened.Why)
+		children := fmt.Sprintf("/proc/%d/task/%[1]d/children", server.Process())
+		require.Eventually(t, func() bool {
+			text, err := os.ReadFile(children)
+			return err == nil && strings.TrimSpace(string(text)) == ""
+		}, 30*time.Second, 20*time.Millisecond, "the server closes what is idle")
+		_, err = opened.Survey(t.Context(), true)
+		require.NoError(t, err)
+		require.Equal(t, 1, again)
+	}
 }

@@ -35,7 +35,17 @@ type Client struct {
 	survey *site.Survey // the last one
 	want   *site.Wanted // what it was compared with
 	result *diff.Result
+	asked  Asked
 }
+
+// Asked is how much content the far end asked for in a deployment.
+type Asked struct {
+	Files int
+	Bytes int64
+}
+
+// Asked gives what the last deployment asked for, also when it failed.
+func (c *Client) Asked() Asked { return c.asked }
 
 // cancelPatience is how long a call that was cancelled may take to end: publishing is not broken off.
 const cancelPatience = 30 * time.Second
@@ -72,7 +82,7 @@ func (c *Client) greet(build string) error {
 		return fmt.Errorf("%w: it does not begin with who it is", ErrProtocol)
 	}
 	if server.Protocol != Protocol || server.Build != build {
-		return fmt.Errorf("the far end runs %q with protocol %d, and this is %q with protocol %d", server.Build, server.Protocol, build, Protocol)
+		return unavailable("the program there is %q with protocol %d, and this is %q with protocol %d", printable(server.Build), server.Protocol, build, Protocol)
 	}
 	return c.send(helloFrame, must(encoding.Marshal(hello{Protocol, build})))
 }
@@ -331,14 +341,17 @@ func (c *Client) Deploy(ctx context.Context, plan *site.Plan, watch *site.Watch)
 		if err := decoding.Unmarshal(m.Body, &n); err != nil {
 			return err
 		}
-		for _, at := range n.Want {
-			if at < 0 || at >= len(plan.Want) || plan.Want[at].Kind != manifest.File {
+		for i, at := range n.Want {
+			if at < 0 || at >= len(plan.Want) || plan.Want[at].Kind != manifest.File || n.Offsets[i] < 0 || n.Offsets[i] > plan.Want[at].Size {
 				return fmt.Errorf("%w: it needs entry %d", ErrProtocol, at)
 			}
+			c.asked.Files++
+			c.asked.Bytes += plan.Want[at].Size - n.Offsets[i]
 		}
 		feeders.Go(func() { newFeeder(c, plan, &n).run(feeding) })
 		return nil
 	}
+	c.asked = Asked{}
 	var out outcome
 	if err := c.call(ctx, methodDeploy, call, &out, listen); err != nil {
 		return nil, err

@@ -229,7 +229,10 @@ func outcomeToWire(o *site.Outcome) *outcome {
 
 func (o *outcome) outcome() *site.Outcome {
 	out := &site.Outcome{SentFiles: o.SentFiles, SentBytes: o.SentBytes, Resumed: o.Resumed, Reused: o.Reused, Number: o.Number,
-		Verified: o.Verified, Method: o.Method, NotAtomic: o.NotAtomic}
+		Verified: o.Verified, Method: printable(o.Method), NotAtomic: o.NotAtomic}
+	if out.Method == "read back" {
+		out.Method = "read again at the far end"
+	}
 	for _, f := range o.Failed {
 		out.Failed = append(out.Failed, site.Failure{Path: f.Path, Err: f.Error.err()})
 	}

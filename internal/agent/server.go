@@ -16,6 +16,9 @@ import (
 	"tartine/internal/site"
 )
 
+// leaveTime is how long the agent of a line that was lost may take to finish and let go of the lock.
+const leaveTime = 5 * time.Second
+
 // Opener opens a site. What it returns beside the site is closed with it.
 type Opener func(ctx context.Context, root Root) (*site.Site, string, io.Closer, error)
 
@@ -34,8 +37,10 @@ type server struct {
 
 	inbox *inbox
 	over  chan struct{} // closed when nothing more comes from the client
-	why   error         // why, once it is closed
-	heard atomic.Int64  // when something came last, in nanoseconds since 1970
+	// taking tells that content is being taken: what has come is written before a line that is gone ends it.
+	taking atomic.Bool
+	why    error        // why, once it is closed
+	heard  atomic.Int64 // when something came last, in nanoseconds since 1970
 }
 
 // Serve answers a client over a stream until it ends. Build says which program this is; a client of another is refused.
@@ -142,7 +147,9 @@ func (s *server) receiveAll(calls chan<- *message, cancelled chan<- uint64, canc
 	for {
 		k, payload, err := s.receive()
 		if err != nil {
-			fail(err)
+			if s.why = err; !s.taking.Load() {
+				cancel(err)
+			}
 			return
 		}
 		s.heard.Store(time.Now().UnixNano())
@@ -380,8 +387,8 @@ func (s *server) doDeploy(ctx context.Context, m *message) (any, error) {
 	plan := &site.Plan{Want: s.want, Survey: s.survey, Result: s.result, Kept: call.Kept, Last: call.Last,
 		Generator: call.Generator, Origin: call.Origin, RemoveStrays: call.RemoveStrays, MakeParents: call.MakeParents,
 		Partial: call.Partial, Incomplete: call.Incomplete, SendAll: call.SendAll, History: call.History,
-		Rollback: call.Rollback, Started: time.Now().Add(-call.Took), Wait: call.Wait}
-	plan.Supply = &supply{inbox: s.inbox, want: s.want, over: s.over, ended: func() error { return s.why },
+		Rollback: call.Rollback, Started: time.Now().Add(-call.Took), Wait: max(call.Wait, leaveTime)}
+	plan.Supply = &supply{inbox: s.inbox, want: s.want, over: s.over, ended: func() error { return s.why }, taking: &s.taking,
 		ask: func(n need) error { return s.tell(m.Call, eventNeed, n) },
 		grant: func(bytes int64) {
 			_ = s.send(creditFrame, must(encoding.Marshal(bytes))) // a line that is gone ends the session

@@ -7,6 +7,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
 
@@ -16,12 +17,13 @@ import (
 
 // supply asks the client for content and hands it to the engine, as a site.Supplier.
 type supply struct {
-	inbox *inbox
-	want  []manifest.Entry
-	ask   func(need) error   // sends what is needed
-	grant func(bytes int64)  // gives credit back
-	ended func() (err error) // whether nothing more can come, and why
-	over  <-chan struct{}    // closed when nothing more can come
+	inbox  *inbox
+	want   []manifest.Entry
+	ask    func(need) error   // sends what is needed
+	grant  func(bytes int64)  // gives credit back
+	ended  func() (err error) // whether nothing more can come, and why
+	over   <-chan struct{}    // closed when nothing more can come
+	taking *atomic.Bool       // is set meanwhile
 }
 
 // Supply implements site.Supplier.
@@ -43,6 +45,8 @@ func (s *supply) Supply(ctx context.Context, pieces []site.Piece, take func(cont
 	if err := s.ask(n); err != nil {
 		return err
 	}
+	s.taking.Store(true)
+	defer s.taking.Store(false)
 	group, ctx := errgroup.WithContext(ctx)
 	d := &distributor{supply: s, take: take, group: group, slots: make(chan struct{}, 2*runtime.GOMAXPROCS(0)), pieces: len(pieces)}
 	group.Go(func() error { return d.run(ctx) })

@@ -41,12 +41,16 @@ func (a *app) doctor(ctx context.Context, args []string) error {
 	reach.Took = func(step connect.Step, length time.Duration) { took[step] = length }
 	opened, err := a.open(ctx, reach)
 	checks, status := wayThere(reach, took, err)
+	if err == nil && opened.Way == "agent" {
+		checks = checks[:len(checks)-1] // SFTP was not tried
+	}
 	if err == nil {
 		defer opened.Close()
 		examined, failed := opened.Examine(ctx)
 		if failed != nil {
 			return failed
 		}
+		checks = append(checks, wayOf(opened)...)
 		checks = append(checks, examined...)
 	} else if len(checks) == 0 {
 		return err
@@ -62,6 +66,17 @@ func (a *app) doctor(ctx context.Context, args []string) error {
 		return p.ChecksJSON(heading, checks)
 	}
 	p.Checks(heading, checks)
+	return nil
+}
+
+// wayOf says whether an agent runs at the far end, where one could.
+func wayOf(opened *target.Opened) []site.Check {
+	switch {
+	case opened.Way == "agent":
+		return []site.Check{{Name: "agent", Verdict: site.Good, Found: "it runs there"}}
+	case opened.Why != nil:
+		return []site.Check{{Name: "agent", Verdict: site.Slow, Found: opened.Why.Error(), Mend: "every file operation crosses the line; where that is fast enough, say agent: off"}}
+	}
 	return nil
 }
 

@@ -27,7 +27,7 @@ type flags struct {
 	identity, knownHosts, pinned string
 	sshConfig                    string
 	waitForHost, reconnect       time.Duration
-	limitRate                    string
+	limitRate, agent             string
 	format                       string
 	quiet, verbose, noColor, yes bool
 	noCache                      bool
@@ -63,6 +63,7 @@ func (a *app) targetFlags(cmd *cobra.Command) {
 	f.DurationVar(&a.flags.waitForHost, "wait-for-host", 0, "try again for so long until a new machine lets us in, as in 90s or 2m")
 	f.DurationVar(&a.flags.reconnect, "reconnect", defaultReconnect, "try for so long to open a line again that was lost; 0: not at all")
 	f.StringVar(&a.flags.limitRate, "limit-rate", "", "send and receive no more than this `RATE`, as in 500kB/s or 5MB/s")
+	f.StringVar(&a.flags.agent, "agent", "", "what runs next to the files at the far end: auto, off, or the `PATH` of a program there (auto)")
 	f.IntVar(&a.flags.jobs, "jobs", 0, "how many files are in flight at once (16)")
 }
 
@@ -228,7 +229,7 @@ func (a *app) target(s *config.Settings, args []string) (target.Settings, render
 	if out.Name != "" {
 		t := s.Targets[out.Name]
 		address = t.URL.Value
-		if !strings.Contains(address, "://") {
+		if !strings.Contains(address, "://") && len(t.Command) == 0 {
 			address = s.Resolve(address)
 		}
 		out.HostKey, out.Jobs, out.History = t.HostKey.Value, t.Jobs, t.Keep
@@ -238,6 +239,13 @@ func (a *app) target(s *config.Settings, args []string) (target.Settings, render
 		out.Wait, _ = time.ParseDuration(t.Wait.Value)         // it was checked
 		out.RateLimit, _ = config.ParseRate(t.LimitRate.Value) // it was checked
 		out.Switch = t.Publish.Value == "switch"
+		out.Agent = t.Agent.Value
+		if t.Agents.Value != "" {
+			out.Agents = s.Resolve(t.Agents.Value)
+		}
+		for _, word := range t.Command {
+			out.Command = append(out.Command, word.Value)
+		}
 		if t.Identity.Value != "" {
 			out.Identity = s.Resolve(t.Identity.Value)
 		}
@@ -281,6 +289,9 @@ func (a *app) applyTargetFlags(out *target.Settings) {
 	if a.flags.jobs > 0 {
 		out.Jobs = a.flags.jobs
 	}
+	if a.flags.agent != "" {
+		out.Agent = a.flags.agent
+	}
 	out.KnownHosts = a.flags.knownHosts
 	if rate, _ := config.ParseRate(a.flags.limitRate); rate > 0 {
 		out.RateLimit = rate
@@ -295,7 +306,7 @@ func (a *app) applyTargetFlags(out *target.Settings) {
 	default:
 		out.SSHConfig = []string{a.flags.sshConfig}
 	}
-	out.Between = a.build.Between
+	out.Between, out.Build = a.build.Between, a.build.String()
 }
 
 func hasTarget(s *config.Settings, name string) bool {

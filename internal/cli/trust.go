@@ -93,6 +93,7 @@ func (a *app) open(ctx context.Context, reach target.Settings) (*target.Opened, 
 	opened, err := target.Open(ctx, reach)
 	var unknown *connect.HostKeyError
 	if !errors.As(err, &unknown) || !unknown.Unknown() || !a.canAsk() {
+		a.sayWay(opened)
 		return opened, err
 	}
 	dial, failed := reach.SSH()
@@ -106,5 +107,14 @@ func (a *app) open(ctx context.Context, reach target.Settings) (*target.Opened, 
 	if err := a.record(dial, unknown); err != nil {
 		return nil, err
 	}
-	return target.Open(ctx, reach)
+	opened, err = target.Open(ctx, reach)
+	a.sayWay(opened)
+	return opened, err
+}
+
+// sayWay says that a site is reached in a slower way than was hoped for, and why.
+func (a *app) sayWay(opened *target.Opened) {
+	if opened != nil && opened.Why != nil && !a.flags.quiet {
+		fmt.Fprintf(a.stderr, "note      over SFTP: %v\n", opened.Why)
+	}
 }

@@ -60,6 +60,9 @@ type Target struct {
 	Passphrase Secret `yaml:"passphrase" doc:"where the passphrase of the private key is found"`
 	Via        []Text `yaml:"via" doc:"hosts that are gone through to get there, each as USER@HOST:PORT, in their order"`
 	Wait       Text   `yaml:"wait" doc:"how long to try again until a new machine lets us in, as in 2m"`
+	Command    []Text `yaml:"command" doc:"a program of this machine, and its arguments, whose standard input and output lead to a shell at the far end; url is then a path there"`
+	Agent      Text   `yaml:"agent" doc:"which program runs next to the files over ssh:// and command: auto (a copy of this one), off (none: SFTP), or the path of one that is installed there (auto)"`
+	Agents     Text   `yaml:"agents" doc:"a folder of builds of this program for other systems, tartine-OS-PROCESSOR each"`
 	LimitRate  Text   `yaml:"limit_rate" doc:"how much is sent and received at most, as in 500kB/s or 5MB/s"`
 	Publish    Text   `yaml:"publish" enum:"in-place,switch" doc:"in-place: each file is replaced where it stands; switch: a whole new tree is built beside the old one, and a link then leads to it (in-place)"`
 	Jobs       int    `yaml:"jobs" doc:"how many files are in flight at once (16)"`

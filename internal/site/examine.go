@@ -161,7 +161,7 @@ func (x *examination) digests(ctx context.Context, name string, want manifest.Di
 		x.add("shell", Good, "", "it takes commands")
 		x.add("checksums", Good, "", "%s runs there", x.site.Abilities().FarDigests)
 	case x.site.Abilities().TimeStep == time.Nanosecond:
-		x.add("checksums", Good, "", "computed on this machine")
+		x.add("checksums", Good, "", "computed where the files are")
 	default:
 		x.add("shell", Slow, "with ssh:// and a login shell that has sha256sum the far end computes checksums", "none that can be used")
 		x.add("checksums", Slow, "", "every file that is checked is read back over the line")

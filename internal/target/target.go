@@ -16,11 +16,14 @@ import (
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
 
+	"tartine/internal/agent"
 	"tartine/internal/connect"
+	"tartine/internal/deploy"
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/osfs"
 	"tartine/internal/fsys/redial"
 	"tartine/internal/fsys/sftpfs"
+	"tartine/internal/manifest"
 	"tartine/internal/site"
 )
 
@@ -39,12 +42,18 @@ type Settings struct {
 	Told       func(err error, pause time.Duration)             // is told of lost lines (see redial.Line); nil: nobody is
 	Took       func(step connect.Step, length time.Duration)    // is told how long each step of connecting took; may be nil
 	RateLimit  int64                                            // bytes a second; 0: as fast as it goes
-	SSHConfig  []string                                         // files of OpenSSH's client settings
-	Via        []string                                         // hosts that are gone through, each as [USER@]HOST[:PORT]
-	Jobs       int
-	History    int                   // how many deployments are kept; 0: the usual
-	Switch     bool                  // the root is a link to one of several trees
-	Between    func(fsys.FS) fsys.FS // put between the site and its place; nil: nothing
+
+	Agent     string   // which program runs next to the files: auto, off, or the path of one that is installed there
+	Agents    string   // a folder of builds of this program for other systems; may be empty
+	Own       string   // the file of this program; empty: where the system says it is
+	Build     string   // which program this is
+	Command   []string // a program of this machine that leads to a shell at the far end; nil: none
+	SSHConfig []string // files of OpenSSH's client settings
+	Via       []string // hosts that are gone through, each as [USER@]HOST[:PORT]
+	Jobs      int
+	History   int                   // how many deployments are kept; 0: the usual
+	Switch    bool                  // the root is a link to one of several trees
+	Between   func(fsys.FS) fsys.FS // put between the site and its place; nil: nothing
 }
 
 // SSH gives how to connect to a target that is reached over SSH. What the target says wins over OpenSSH's own settings.
@@ -69,7 +78,10 @@ func (s *Settings) between(f fsys.FS) fsys.FS {
 
 // Open connects and opens the site. The site must be closed.
 func Open(ctx context.Context, s Settings) (*Opened, error) {
-	if s.Address.Kind == Folder {
+	switch {
+	case len(s.Command) > 0:
+		return openCommand(ctx, s)
+	case s.Address.Kind == Folder:
 		return openFolder(ctx, s)
 	}
 	return openWaiting(ctx, s)
@@ -83,7 +95,7 @@ const tryAgain = time.Second
 func openWaiting(ctx context.Context, s Settings) (*Opened, error) {
 	deadline := time.Now().Add(s.Wait)
 	for {
-		opened, err := openSFTP(ctx, s)
+		opened, err := openSSH(ctx, s)
 		var failed *connect.Error
 		if !errors.As(err, &failed) || failed.Step == connect.HostKey || time.Now().After(deadline) {
 			return opened, err
@@ -96,9 +108,23 @@ func openWaiting(ctx context.Context, s Settings) (*Opened, error) {
 	}
 }
 
+// Site is a site as commands see it, wherever its engine runs.
+type Site interface {
+	deploy.Site
+	History(ctx context.Context) ([]site.Past, error)
+	Verify(ctx context.Context, m *manifest.Manifest, strays bool, watch *site.Watch) (*site.Report, error)
+	Examine(ctx context.Context) ([]site.Check, error)
+	Unfinished(ctx context.Context) (bool, error)
+	Locked(ctx context.Context) (*site.Holder, error)
+	Unlock(ctx context.Context, holder *site.Holder) error
+	ReadPath(ctx context.Context, path string) (io.ReadCloser, error)
+}
+
 // Opened is an open site with what was opened for it.
 type Opened struct {
-	*site.Site
+	Site
+	Way   string // how it is reached, where there are several: "agent" or "SFTP"
+	Why   error  // why no agent runs there, an *agent.UnavailableError; nil when one does, or was not wanted
 	place io.Closer
 }
 
@@ -164,9 +190,17 @@ func locateSwitched(root string, dir, base func(string) string, look func(string
 }
 
 func openFolder(ctx context.Context, s Settings) (*Opened, error) {
+	opened, place, err := s.openLocal(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return &Opened{Site: opened, place: place}, nil
+}
+
+func (s *Settings) openLocal(ctx context.Context) (*site.Site, io.Closer, error) {
 	p, err := s.find(s.Address.Path, filepath.Dir, filepath.Base, os.Stat, filepath.EvalSymlinks)
 	if err != nil {
-		return nil, asRootError(s.Address.Path, err)
+		return nil, nil, asRootError(s.Address.Path, err)
 	}
 	f, err := osfs.Open(p.base)
 	if errors.Is(err, fs.ErrPermission) && !strings.Contains(p.root, "/") {
@@ -175,14 +209,14 @@ func openFolder(ctx context.Context, s Settings) (*Opened, error) {
 		p.root = "."
 	}
 	if err != nil {
-		return nil, asRootError(s.Address.Path, err)
+		return nil, nil, asRootError(s.Address.Path, err)
 	}
 	opened, err := site.Open(ctx, s.between(f), p.root, s.Address.Path, site.Options{Jobs: s.Jobs, Switch: s.Switch})
 	if err != nil {
 		f.Close()
-		return nil, err
+		return nil, nil, err
 	}
-	return &Opened{opened, f}, nil
+	return opened, f, nil
 }
 
 func asRootError(root string, err error) error {
@@ -205,12 +239,8 @@ type session struct {
 
 func (s *session) Close() error { return errors.Join(s.Client.Close(), s.ssh.Close()) }
 
-// startSession connects, logs in, and starts SFTP.
-func startSession(ctx context.Context, dial *connect.SSH) (*session, error) {
-	client, err := dial.Dial(ctx)
-	if err != nil {
-		return nil, err
-	}
+// startSession starts SFTP over a connection, which is closed when that fails.
+func startSession(ctx context.Context, dial *connect.SSH, client *ssh.Client) (*session, error) {
 	// A far end that starts nothing must not hold us up.
 	stop := context.AfterFunc(ctx, func() { client.Close() })
 	defer stop()
@@ -236,12 +266,36 @@ func (s *Settings) place(over *session, base string) fsys.FS {
 	return sftpfs.New(over.Client, base, exec, over.ssh)
 }
 
-func openSFTP(ctx context.Context, s Settings) (*Opened, error) {
+// openSSH opens a site through an agent where one is wanted and can run, else over SFTP.
+func openSSH(ctx context.Context, s Settings) (*Opened, error) {
 	dial, err := s.SSH()
 	if err != nil {
 		return nil, err
 	}
-	over, err := startSession(ctx, dial)
+	client, err := dial.Dial(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var why *agent.UnavailableError
+	if s.Address.Kind == SSH && s.Agent != NoAgent && s.Between == nil {
+		opened, err := s.openAgent(ctx, dial, client)
+		if !errors.As(err, &why) {
+			if err != nil {
+				client.Close()
+			}
+			return opened, err
+		}
+	}
+	opened, err := s.openSFTP(ctx, dial, client)
+	if err == nil && why != nil {
+		opened.Why = why
+	}
+	return opened, err
+}
+
+// openSFTP opens a site over SFTP through a connection, which it closes with it, or when it fails.
+func (s *Settings) openSFTP(ctx context.Context, dial *connect.SSH, client *ssh.Client) (*Opened, error) {
+	over, err := startSession(ctx, dial, client)
 	if err != nil {
 		return nil, err
 	}
@@ -259,7 +313,7 @@ func openSFTP(ctx context.Context, s Settings) (*Opened, error) {
 		f := s.lasting(dial, s.place(over, p.base), p.base)
 		var opened *site.Site
 		if opened, err = site.Open(ctx, s.between(f), p.root, root, site.Options{Jobs: s.Jobs, Switch: s.Switch}); err == nil {
-			return &Opened{opened, f}, nil
+			return &Opened{Site: opened, Way: "SFTP", place: f}, nil
 		}
 	}
 	over.Close()
@@ -274,19 +328,19 @@ func (s *Settings) lasting(dial *connect.SSH, f fsys.FS, base string) fsys.FS {
 	if s.Reconnect <= 0 {
 		return f
 	}
-	line := redial.Line{Patience: s.Reconnect, Told: s.Told}
+	line := redial.Line[fsys.FS]{Patience: s.Reconnect, Told: s.Told}
 	line.Open = func(ctx context.Context) (fsys.FS, error) {
-		over, err := startSession(ctx, dial)
+		client, err := dial.Dial(ctx)
+		if err != nil {
+			return nil, err
+		}
+		over, err := startSession(ctx, dial, client)
 		if err != nil {
 			return nil, err
 		}
 		return s.place(over, base), nil
 	}
-	// A server that has become another one is not to be tried again.
-	line.Final = func(err error) bool {
-		var key *connect.HostKeyError
-		return errors.As(err, &key)
-	}
+	line.Final = isHostKey
 	if line.Told == nil {
 		line.Told = func(error, time.Duration) {}
 	}

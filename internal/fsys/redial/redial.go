@@ -13,126 +13,32 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"sync"
-	"time"
 
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
 
-// Line opens the place anew.
-type Line struct {
-	// Open opens it. A Final error ends all tries.
-	Open  func(ctx context.Context) (fsys.FS, error)
-	Final func(err error) bool // nil: none is
-	// Patience is how long a lost line is tried to be opened again.
-	Patience time.Duration
-	// Told is called when the line was lost, before each try, with how long is waited; and with 0 once it is there again.
-	Told func(err error, pause time.Duration)
-}
-
-// firstPause is how long is waited before the first try; each further one takes twice as long, up to longestPause. A
-// line that was lost again within goodFor of its opening counts as one that is still being tried.
-const (
-	firstPause   = 250 * time.Millisecond
-	longestPause = 15 * time.Second
-	goodFor      = 30 * time.Second
-)
-
 // FS implements fsys.FS and the optional interfaces of the place, as far as that does.
-type FS struct {
-	line           Line
-	first, longest time.Duration
-
-	mu     sync.Mutex
-	place  fsys.FS
-	count  int // how often the line was opened
-	opened time.Time
-	pause  time.Duration // before the next try
-	broken error         // why it will not be opened again
-}
+type FS struct{ *Keeper[fsys.FS] }
 
 // New gives the place that is open, to be opened again by line when it is lost. It closes what it opens.
-func New(place fsys.FS, line Line) *FS {
-	return &FS{line: line, place: place, first: firstPause, longest: longestPause}
-}
-
-// now gives the place that is open, and which opening that is.
-func (f *FS) now() (fsys.FS, int) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	return f.place, f.count
-}
-
-// again opens the place anew, unless somebody else did since an opening.
-func (f *FS) again(ctx context.Context, count int, lost error) error {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	if f.broken != nil {
-		return f.broken
-	}
-	if f.count != count {
-		return nil
-	}
-	_ = f.place.Close() // it is gone
-	deadline := time.Now().Add(f.line.Patience)
-	if time.Since(f.opened) > goodFor {
-		f.pause = f.first
-	}
-	for {
-		pause := f.pause
-		f.pause = min(2*pause, f.longest)
-		if time.Now().Add(pause).After(deadline) {
-			f.broken = lost
-			return lost
-		}
-		f.line.Told(lost, pause)
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(pause):
-		}
-		place, err := f.line.Open(ctx)
-		switch {
-		case err == nil:
-			f.place, f.count, f.opened = place, f.count+1, time.Now()
-			f.line.Told(nil, 0)
-			return nil
-		case ctx.Err() != nil:
-			return ctx.Err()
-		case f.line.Final != nil && f.line.Final(err):
-			f.broken = fmt.Errorf("%w, and then: %w", fsys.ErrLost, err)
-			return f.broken
-		}
-		lost = fmt.Errorf("%w, and then: %w", fsys.ErrLost, err)
-	}
-}
-
-// mostTries is how often one operation is begun anew. A line that is lost each time it is used is of no use.
-const mostTries = 8
+func New(place fsys.FS, line Line[fsys.FS]) *FS { return &FS{Keep(place, line)} }
 
 // try does an operation, and once more for each time that the line was lost meanwhile. Rewind, which may be nil, makes
 // ready for another go.
 func (f *FS) try(ctx context.Context, rewind func() error, do func(place fsys.FS, again bool) error) error {
-	for tries := 1; ; tries++ {
-		place, count := f.now()
-		err := do(place, tries > 1)
-		if !errors.Is(err, fsys.ErrLost) || tries == mostTries {
-			return err
-		}
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		if failed := f.again(ctx, count, err); failed != nil {
-			return failed
-		}
-		if rewind != nil {
-			if failed := rewind(); failed != nil {
-				return err
+	return f.Try(ctx, func(place fsys.FS, again bool) error {
+		if again && rewind != nil {
+			if rewind() != nil {
+				return errNoRewind
 			}
 		}
-	}
+		return do(place, again)
+	})
 }
+
+// errNoRewind tells that what was read from cannot begin anew: the loss stands.
+var errNoRewind = fmt.Errorf("%w in the middle of what cannot be sent again", fsys.ErrLost)
 
 // Lstat implements fsys.FS.
 func (f *FS) Lstat(ctx context.Context, name string) (info fsys.Info, err error) {
@@ -426,14 +332,5 @@ func skip(ctx context.Context, file io.Reader, bytes int64) error {
 
 // Abilities implements fsys.FS.
 func (f *FS) Abilities() fsys.Abilities {
-	place, _ := f.now()
-	return place.Abilities()
-}
-
-// Close implements fsys.FS.
-func (f *FS) Close() error {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	f.broken = fsys.ErrLost
-	return f.place.Close()
+	return f.Now().Abilities()
 }

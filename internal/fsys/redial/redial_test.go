@@ -118,7 +118,7 @@ func place(t *testing.T, open func(context.Context) (fsys.FS, error)) *FS {
 	t.Helper()
 	first, err := open(t.Context())
 	require.NoError(t, err)
-	f := New(first, Line{Open: open, Patience: time.Minute, Told: func(error, time.Duration) {}})
+	f := New(first, Line[fsys.FS]{Open: open, Patience: time.Minute, Told: func(error, time.Duration) {}})
 	f.first, f.longest = time.Microsecond, time.Microsecond
 	t.Cleanup(func() { f.Close() })
 	return f
@@ -172,7 +172,7 @@ func TestWhatCannotBeginAnewIsALoss(t *testing.T) {
 
 func TestPatienceAndWhatEndsIt(t *testing.T) {
 	dir, changed := t.TempDir(), errors.New("the host key has changed")
-	for name, line := range map[string]Line{
+	for name, line := range map[string]Line[fsys.FS]{
 		"patience runs out": {Patience: time.Millisecond},
 		"a final error":     {Patience: time.Minute, Final: func(err error) bool { return errors.Is(err, changed) }},
 	} {

@@ -1,0 +1,290 @@
+package agent
+
+import (
+	"bufio"
+	"bytes"
+	"compress/gzip"
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"time"
+)
+
+// The program gets to the far end through a POSIX shell that reads commands from its standard input. Whatever a login
+// prints before is passed over: lines count only with a marker that is made up for the session.
+//
+// The copy is written under a name of its own in the user's cache folder, checked there by running it, and then renamed,
+// so that no half copy is ever found under the name that is looked for, which is made of the program's digest. Where
+// that folder cannot hold programs that run, the copy lives in a private temporary folder and is removed as it starts.
+
+// Stream is a way to a shell: what is written to it is read by the shell, and what the shell prints is read from it.
+type Stream interface {
+	io.Reader
+	io.Writer
+	io.Closer
+}
+
+// Program says which program is to run at the far end.
+type Program struct {
+	Path   string // one that is installed there already; empty: this one is copied there
+	Builds string // a folder of builds for other systems, tartine-OS-PROCESSOR each; may be empty
+	Own    string // the file of this program; empty: where the system says it is
+}
+
+// UnavailableError tells why no agent runs at the far end. The site can still be reached in another way.
+type UnavailableError struct{ Reason string }
+
+func (e *UnavailableError) Error() string { return "no agent runs at the far end: " + e.Reason }
+
+func unavailable(format string, args ...any) error {
+	return &UnavailableError{fmt.Sprintf(format, args...)}
+}
+
+// Time limits of the steps until the agent answers.
+const (
+	startLimit  = 15 * time.Second
+	uploadLimit = 10 * time.Minute
+)
+
+// HiddenCommand is the name of the program's command that serves as the agent.
+const HiddenCommand = "far-end"
+
+// Start has an agent started behind a shell, and copies the program there first where it must. What it returns reads
+// what the agent says. The caller closes the stream, also after an error, which is an *UnavailableError where the agent
+// alone is the matter.
+func Start(ctx context.Context, stream Stream, program Program) (io.Reader, error) {
+	d := &dialogue{ctx: ctx, in: bufio.NewReaderSize(stream, 256<<10), out: stream, stream: stream, marker: "tartine-" + rand.Text()}
+	if program.Path != "" {
+		return d.in, d.startInstalled(program.Path)
+	}
+	own, err := ownBuild(program.Own)
+	if err != nil {
+		return nil, unavailable("this program cannot be read: %v", err)
+	}
+	system, err := d.startCopy(own)
+	if err != nil || system == "" {
+		return d.in, err
+	}
+	build := own
+	if system != runtime.GOOS+"/"+runtime.GOARCH {
+		if build, err = otherBuild(program.Builds, system); err != nil {
+			return nil, err
+		}
+		if system, err = d.startCopy(build); err != nil || system == "" {
+			return d.in, err
+		}
+	}
+	return d.in, d.upload(build)
+}
+
+// build is a program for one system.
+type build struct {
+	content []byte
+	digest  string
+}
+
+func readBuild(file string) (*build, error) {
+	content, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	sum := sha256.Sum256(content)
+	return &build{content, hex.EncodeToString(sum[:])}, nil
+}
+
+func ownBuild(file string) (*build, error) {
+	if file == "" {
+		var err error
+		if file, err = os.Executable(); err != nil {
+			return nil, err
+		}
+	}
+	return readBuild(file)
+}
+
+func otherBuild(folder, system string) (*build, error) {
+	if folder == "" {
+		return nil, unavailable("it runs %s, and this program is for %s/%s; a folder of builds can be named with agents:", system, runtime.GOOS, runtime.GOARCH)
+	}
+	file := filepath.Join(folder, "tartine-"+strings.ReplaceAll(system, "/", "-"))
+	b, err := readBuild(file)
+	if err != nil {
+		return nil, unavailable("it runs %s, and %s cannot be read", system, file)
+	}
+	return b, nil
+}
+
+// name is the name of the copy.
+func (b *build) name() string { return "agent-" + b.digest[:24] }
+
+// systems gives Go's names of what uname prints.
+var systems = map[string]string{
+	"Linux x86_64": "linux/amd64", "Linux aarch64": "linux/arm64", "Darwin x86_64": "darwin/amd64", "Darwin arm64": "darwin/arm64",
+}
+
+// dialogue is the talk with the shell.
+type dialogue struct {
+	ctx    context.Context
+	in     *bufio.Reader
+	out    io.Writer
+	stream io.Closer
+	marker string
+}
+
+// The scripts hold no backslash and leave nothing behind when they are broken off. M is the marker, N the name of the copy.
+const (
+	startScript = `m='M'; d="${XDG_CACHE_HOME:-$HOME/.cache}/tartine"; f="$d/N"
+if [ -x "$f" ]; then touch -c "$f" 2>/dev/null; exec "$f" far-end --marker "$m"; fi
+echo "$m missing $(uname -s) $(uname -m)"
+`
+	installedScript = `m='M'; f='P'
+if [ -x "$f" ]; then exec "$f" far-end --marker "$m"; fi
+echo "$m missing"
+`
+	uploadScript = `umask 077
+runs() { mkdir -p "$1" 2>/dev/null && cp /dev/null "$1/.try-$$" 2>/dev/null && echo 'exit 0' >"$1/.try-$$" && chmod 700 "$1/.try-$$" && ( "$1/.try-$$" ) 2>/dev/null; r=$?; rm -f "$1/.try-$$" 2>/dev/null; return $r; }
+own=
+if ! runs "$d"; then d=$(mktemp -d 2>/dev/null) && own="$d" && runs "$d" || { [ -n "$own" ] && rm -rf "$own"; d=; }; fi
+if [ -z "$d" ]; then echo "$m failed no folder can hold a program that runs"; else
+t="$d/.N-$$"; f="$d/N"
+trap 'rm -f "$t"; [ -z "$own" ] || rm -rf "$own"' EXIT HUP INT TERM
+if command -v gzip >/dev/null 2>&1; then echo "$m send gzip"; head -c GZIPPED | gzip -dc >"$t"; else echo "$m send plain"; head -c PLAIN >"$t"; fi
+if chmod 700 "$t" && "$t" far-end --check DIGEST && mv "$t" "$f"; then
+trap - EXIT HUP INT TERM
+find "$d" -name 'agent-*' ! -name 'N' -mtime +1 -exec rm -f {} + 2>/dev/null
+find "$d" -name '.agent-*' -mmin +60 -exec rm -f {} + 2>/dev/null
+exec "$f" far-end --marker "$m" --remove "$own"
+fi
+echo "$m failed the copy does not run there"
+fi
+`
+)
+
+func (d *dialogue) say(script string, with ...string) error {
+	script = strings.NewReplacer(append([]string{"'M'", "'" + d.marker + "'"}, with...)...).Replace(script)
+	if _, err := io.WriteString(d.out, script); err != nil {
+		return unavailable("no shell answers")
+	}
+	return nil
+}
+
+// hear waits for a line with the marker and gives what stands behind it. The stream is ended when it does not come.
+func (d *dialogue) hear(limit time.Duration) (string, error) {
+	ctx, cancel := context.WithTimeout(d.ctx, limit)
+	defer cancel()
+	stop := context.AfterFunc(ctx, func() { d.stream.Close() })
+	defer stop()
+	heard := 0
+	for {
+		line, err := d.in.ReadSlice('\n')
+		heard += len(line)
+		switch {
+		case d.ctx.Err() != nil:
+			return "", d.ctx.Err()
+		case ctx.Err() != nil:
+			return "", unavailable("no answer within %s", limit)
+		case err != nil && !errors.Is(err, bufio.ErrBufferFull):
+			return "", unavailable("no shell answers")
+		case heard > maxTextual:
+			return "", unavailable("the login prints more than %d bytes", maxTextual)
+		}
+		if _, said, ok := bytes.Cut(line, []byte(d.marker+" ")); ok {
+			return strings.TrimSpace(string(said)), nil
+		}
+	}
+}
+
+func (d *dialogue) startInstalled(path string) error {
+	if strings.ContainsAny(path, "'\n") {
+		return unavailable("%q cannot be the name of a program", path)
+	}
+	if err := d.say(installedScript, "'P'", "'"+path+"'"); err != nil {
+		return err
+	}
+	said, err := d.hear(startLimit)
+	if err == nil && said != "ready" {
+		err = unavailable("there is no program %s", path)
+	}
+	return err
+}
+
+// startCopy starts the copy that stands there; where none does it gives the system that the far end runs.
+func (d *dialogue) startCopy(b *build) (system string, err error) {
+	if err := d.say(startScript, "/N\"", "/"+b.name()+"\""); err != nil {
+		return "", err
+	}
+	said, err := d.hear(startLimit)
+	if err != nil || said == "ready" {
+		return "", err
+	}
+	name := strings.TrimPrefix(said, "missing ")
+	if system = systems[name]; system == "" {
+		return "", unavailable("it runs %s, for which there is no build", printable(name))
+	}
+	return system, nil
+}
+
+// upload copies the program there and starts it.
+func (d *dialogue) upload(b *build) error {
+	var packed bytes.Buffer
+	w, err := gzip.NewWriterLevel(&packed, gzip.BestSpeed)
+	if err != nil {
+		return err
+	}
+	if _, err := w.Write(b.content); err != nil {
+		return err
+	}
+	if err := w.Close(); err != nil {
+		return err
+	}
+	err = d.say(uploadScript, "/N\"", "/"+b.name()+"\"", "/.N-", "/."+b.name()+"-", "'N'", "'"+b.name()+"'",
+		"GZIPPED", fmt.Sprint(packed.Len()), "PLAIN", fmt.Sprint(len(b.content)), "DIGEST", b.digest)
+	if err != nil {
+		return err
+	}
+	said, err := d.hear(startLimit)
+	if err != nil {
+		return err
+	}
+	content := b.content
+	switch said {
+	case "send gzip":
+		content = packed.Bytes()
+	case "send plain":
+	default:
+		return unavailable("%s", printable(strings.TrimPrefix(said, "failed ")))
+	}
+	if _, err := d.out.Write(content); err != nil {
+		return unavailable("the copy was broken off")
+	}
+	if said, err = d.hear(uploadLimit); err != nil {
+		return err
+	}
+	if said != "ready" {
+		return unavailable("%s", printable(strings.TrimPrefix(said, "failed ")))
+	}
+	return nil
+}
+
+// Ready is what the agent says, behind the marker, before the protocol begins.
+func Ready(out io.Writer, marker string) error {
+	_, err := fmt.Fprintf(out, "%s ready\n", marker)
+	return err
+}
+
+// Check tells whether this program is the one with a digest, in hex.
+func Check(digest string) error {
+	own, err := ownBuild("")
+	if err == nil && own.digest != digest {
+		err = errors.New("the copy is not what was sent")
+	}
+	return err
+}

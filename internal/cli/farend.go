@@ -1,0 +1,46 @@
+package cli
+
+import (
+	"context"
+	"io"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"tartine/internal/agent"
+	"tartine/internal/site"
+	"tartine/internal/target"
+)
+
+// farEndCommand is what the program runs as next to the files of a site. Nobody types it.
+func (a *app) farEndCommand() *cobra.Command {
+	var marker, check, remove string
+	cmd := &cobra.Command{
+		Use:    agent.HiddenCommand,
+		Hidden: true,
+		Args:   noArguments,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if check != "" {
+				return agent.Check(check)
+			}
+			return a.farEnd(cmd.Context(), marker, remove)
+		},
+	}
+	cmd.Flags().StringVar(&marker, "marker", "", "what the first line begins with")
+	cmd.Flags().StringVar(&check, "check", "", "only check that this program has this digest")
+	cmd.Flags().StringVar(&remove, "remove", "", "a temporary folder in which this program stands, which goes at once")
+	return cmd
+}
+
+func (a *app) farEnd(ctx context.Context, marker, remove string) error {
+	if remove != "" {
+		_ = os.RemoveAll(remove) // the program runs on without its file; at worst a temporary folder stays
+	}
+	if err := agent.Ready(a.stdout, marker); err != nil {
+		return err
+	}
+	open := func(ctx context.Context, root agent.Root) (*site.Site, string, io.Closer, error) {
+		return target.OpenHere(ctx, root)
+	}
+	return agent.Serve(ctx, a.stdin, a.stdout, a.build.String(), open)
+}

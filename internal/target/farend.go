@@ -1,0 +1,381 @@
+package target
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"tartine/internal/agent"
+	"tartine/internal/connect"
+	"tartine/internal/diff"
+	"tartine/internal/fsys"
+	"tartine/internal/fsys/redial"
+	"tartine/internal/manifest"
+	"tartine/internal/site"
+)
+
+// NoAgent says that no agent is to run at the far end.
+const NoAgent = "off"
+
+// program says which program is to run as the agent.
+func (s *Settings) program() agent.Program {
+	p := agent.Program{Path: s.Agent, Builds: s.Agents, Own: s.Own}
+	if p.Path == "auto" {
+		p.Path = ""
+	}
+	return p
+}
+
+func (s *Settings) farRoot() agent.Root {
+	return agent.Root{Path: s.Address.Path, Home: s.Address.Home, Switch: s.Switch, Jobs: s.Jobs}
+}
+
+// startAgent starts an agent behind a shell, which is closed with it.
+func (s *Settings) startAgent(ctx context.Context, shell *connect.Shell) (*agent.Client, error) {
+	in, err := agent.Start(ctx, shell, s.program())
+	if err != nil {
+		shell.Close()
+		return nil, err
+	}
+	return agent.Connect(ctx, in, shell, shell, s.Build, s.farRoot())
+}
+
+// overSSH is an agent and the connection that it is spoken to over.
+type overSSH struct {
+	*agent.Client
+	client *ssh.Client
+}
+
+func (o *overSSH) Close() error { return errors.Join(o.Client.Close(), o.client.Close()) }
+
+// openAgent opens a site through an agent over a connection, which it closes with it, or when it fails unless no agent
+// can run there.
+func (s *Settings) openAgent(ctx context.Context, dial *connect.SSH, client *ssh.Client) (*Opened, error) {
+	first, err := s.agentOver(ctx, client)
+	if err != nil {
+		return nil, err
+	}
+	return s.lastingAgent(&overSSH{first, client}, dial.Address(), func(ctx context.Context) (far, error) {
+		client, err := dial.Dial(ctx)
+		if err != nil {
+			return nil, err
+		}
+		again, err := s.agentOver(ctx, client)
+		if err != nil {
+			client.Close()
+			return nil, err
+		}
+		return &overSSH{again, client}, nil
+	}), nil
+}
+
+func (s *Settings) agentOver(ctx context.Context, client *ssh.Client) (*agent.Client, error) {
+	shell, err := connect.OpenShell(client)
+	if errors.Is(err, fsys.ErrUnsupported) {
+		return nil, &agent.UnavailableError{Reason: "the user who logs in has no shell"}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return s.startAgent(ctx, shell)
+}
+
+// openCommand opens a site behind a program of this machine that leads to a shell.
+func openCommand(ctx context.Context, s Settings) (*Opened, error) {
+	open := func(ctx context.Context) (far, error) {
+		said := &lastWords{}
+		shell, err := connect.RunShell(ctx, s.Command, said)
+		if err == nil {
+			var client *agent.Client
+			if client, err = s.startAgent(ctx, shell); err == nil {
+				return client, nil
+			}
+		}
+		if words := said.String(); words != "" {
+			err = fmt.Errorf("%w; it says: %s", err, words)
+		}
+		return nil, &CommandError{s.Command, err}
+	}
+	first, err := open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return s.lastingAgent(first, strings.Join(s.Command, " "), open), nil
+}
+
+// CommandError tells that the program of a target did not lead to a site.
+type CommandError struct {
+	Command []string
+	Err     error
+}
+
+func (e *CommandError) Error() string {
+	return fmt.Sprintf("%s: %v", strings.Join(e.Command, " "), e.Err)
+}
+
+func (e *CommandError) Unwrap() error { return e.Err }
+
+// lastWords keeps the end of what a program says.
+type lastWords struct {
+	mu   sync.Mutex
+	text []byte
+}
+
+const wordsKept = 1 << 10 // bytes
+
+func (w *lastWords) Write(p []byte) (int, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.text = append(w.text, p...)
+	w.text = w.text[max(len(w.text)-wordsKept, 0):]
+	return len(p), nil
+}
+
+func (w *lastWords) String() string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return string(bytes.Join(bytes.Fields(bytes.Map(func(r rune) rune {
+		if r < ' ' {
+			return ' '
+		}
+		return r
+	}, w.text)), []byte(" ")))
+}
+
+// far is a site whose engine runs at the far end.
+type far interface {
+	Site
+	Asked() agent.Asked
+	io.Closer
+}
+
+// OpenHere opens a site of this machine, for an agent that runs next to it.
+func OpenHere(ctx context.Context, root agent.Root) (*site.Site, string, io.Closer, error) {
+	path := root.Path
+	if root.Home {
+		home, err := os.UserHomeDir()
+		if err != nil {
+			return nil, "", nil, &site.RootError{Root: path, Reason: "cannot be found: there is no home folder", Err: err}
+		}
+		path = filepath.Join(home, path)
+	}
+	if !filepath.IsAbs(path) {
+		return nil, "", nil, &site.RootError{Root: path, Reason: "is not absolute"}
+	}
+	s := Settings{Address: Address{Kind: Folder, Path: filepath.Clean(path)}, Switch: root.Switch, Jobs: root.Jobs}
+	opened, place, err := s.openLocal(ctx)
+	return opened, path, place, err
+}
+
+// lasting is a far site whose line is opened again when it is lost. What was under way is begun anew, on what the
+// attempt before left: a deployment that was staged is not sent again, and one that was published is found to be.
+type lasting struct {
+	*redial.Keeper[far]
+	believe bool
+	want    *site.Wanted
+}
+
+func (s *Settings) lastingAgent(first far, address string, open func(context.Context) (far, error)) *Opened {
+	if s.Reconnect <= 0 {
+		return &Opened{Site: first, place: first, Way: "agent"}
+	}
+	line := redial.Line[far]{Open: open, Patience: s.Reconnect, Told: s.Told, Final: isHostKey}
+	if line.Told == nil {
+		line.Told = func(error, time.Duration) {}
+	}
+	l := &lasting{Keeper: redial.Keep(first, line)}
+	return &Opened{Site: l, place: l, Way: "agent"}
+}
+
+// isHostKey tells that a server has become another one: it is not to be tried again.
+func isHostKey(err error) bool {
+	var key *connect.HostKeyError
+	return errors.As(err, &key)
+}
+
+func (l *lasting) Abilities() fsys.Abilities { return l.Now().Abilities() }
+
+func (l *lasting) Survey(ctx context.Context, believe bool) (out *site.Survey, err error) {
+	l.believe = believe
+	return out, l.Try(ctx, func(s far, _ bool) error {
+		out, err = s.Survey(ctx, believe)
+		return err
+	})
+}
+
+func (l *lasting) Compare(ctx context.Context, survey *site.Survey, want *site.Wanted, told func(int64)) (out *diff.Result, err error) {
+	l.want = want
+	return out, l.Try(ctx, func(s far, again bool) error {
+		at := survey
+		if again {
+			if at, err = s.Survey(ctx, l.believe); err != nil {
+				return err
+			}
+			*survey = *at // who asked for the first one sees what stands now
+		}
+		out, err = s.Compare(ctx, at, want, told)
+		return err
+	})
+}
+
+// Deploy implements deploy.Site. Before a second attempt it looks what became of the first.
+func (l *lasting) Deploy(ctx context.Context, plan *site.Plan, watch *site.Watch) (out *site.Outcome, err error) {
+	standing := plan.Survey.Number
+	var asked agent.Asked // by the first attempt that asked for anything
+	return out, l.Try(ctx, func(s far, again bool) error {
+		now := *plan
+		if again {
+			done, err := l.afresh(ctx, s, &now, standing)
+			if err != nil || done != nil {
+				out = done
+				return err
+			}
+		}
+		out, err = s.Deploy(ctx, &now, watch)
+		if asked.Files == 0 {
+			asked = s.Asked()
+		}
+		if err == nil && again && len(out.Failed) == 0 && asked.Files > out.SentFiles {
+			// What the attempts before brought was found there: it counts as sent, and not as sent earlier.
+			out.Resumed -= min(out.Resumed, asked.Files-out.SentFiles)
+			out.SentFiles, out.SentBytes = asked.Files, asked.Bytes
+		}
+		return err
+	})
+}
+
+// lockPatience is how long the agent of a line that was lost may take to let go of the lock.
+const lockPatience = 3 * time.Minute
+
+// afresh finds out what became of a deployment whose line was lost: it was published, then its outcome comes back; or it
+// was not, then the plan is made to fit what stands now.
+func (l *lasting) afresh(ctx context.Context, s far, plan *site.Plan, standing int) (*site.Outcome, error) {
+	user := ""
+	if plan.Origin != nil {
+		user = plan.Origin.User
+	}
+	if err := recoverWaiting(ctx, s, user); err != nil {
+		return nil, err
+	}
+	survey, err := s.Survey(ctx, l.believe)
+	if err != nil {
+		return nil, err
+	}
+	want := *l.want
+	result, err := s.Compare(ctx, survey, &want, nil)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case survey.Number == standing+1 && !result.Publishes(plan.RemoveStrays) && !result.Stale:
+		past, err := s.History(ctx)
+		if err != nil || len(past) == 0 {
+			return nil, err
+		}
+		return &site.Outcome{SentFiles: past[0].SentFiles, SentBytes: past[0].SentBytes, Number: survey.Number, Verified: true,
+			Method: "by comparing anew, after the line was lost"}, nil
+	case survey.Number != standing:
+		return nil, &site.OvertakenError{Expected: standing, Found: survey.Number}
+	}
+	if plan.Rollback > 0 {
+		if missing, err := s.Held(ctx, survey, result); err != nil || len(missing) > 0 {
+			return nil, errors.Join(err, fmt.Errorf("content is no longer held: %d paths", len(missing)))
+		}
+	}
+	plan.Survey, plan.Result = survey, result
+	return nil, nil
+}
+
+func recoverWaiting(ctx context.Context, s far, user string) error {
+	deadline := time.Now().Add(lockPatience)
+	for {
+		_, err := s.Recover(ctx, user)
+		var locked *site.LockedError
+		if !errors.As(err, &locked) || time.Now().After(deadline) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+func (l *lasting) Recover(ctx context.Context, user string) (number int, err error) {
+	return number, l.Try(ctx, func(s far, _ bool) error {
+		number, err = s.Recover(ctx, user)
+		return err
+	})
+}
+
+func (l *lasting) Affirm(ctx context.Context, number int, user string) error {
+	return l.Try(ctx, func(s far, _ bool) error { return s.Affirm(ctx, number, user) })
+}
+
+func (l *lasting) Deployment(ctx context.Context, number int) (m *manifest.Manifest, err error) {
+	return m, l.Try(ctx, func(s far, _ bool) error {
+		m, err = s.Deployment(ctx, number)
+		return err
+	})
+}
+
+func (l *lasting) History(ctx context.Context) (past []site.Past, err error) {
+	return past, l.Try(ctx, func(s far, _ bool) error {
+		past, err = s.History(ctx)
+		return err
+	})
+}
+
+// Held implements deploy.Site. It belongs to a comparison, which is lost with the line.
+func (l *lasting) Held(ctx context.Context, survey *site.Survey, result *diff.Result) (missing []string, err error) {
+	return l.Now().Held(ctx, survey, result)
+}
+
+func (l *lasting) Verify(ctx context.Context, m *manifest.Manifest, strays bool, watch *site.Watch) (report *site.Report, err error) {
+	return report, l.Try(ctx, func(s far, _ bool) error {
+		report, err = s.Verify(ctx, m, strays, watch)
+		return err
+	})
+}
+
+func (l *lasting) Examine(ctx context.Context) (checks []site.Check, err error) {
+	return checks, l.Try(ctx, func(s far, _ bool) error {
+		checks, err = s.Examine(ctx)
+		return err
+	})
+}
+
+func (l *lasting) Unfinished(ctx context.Context) (unfinished bool, err error) {
+	return unfinished, l.Try(ctx, func(s far, _ bool) error {
+		unfinished, err = s.Unfinished(ctx)
+		return err
+	})
+}
+
+func (l *lasting) Locked(ctx context.Context) (holder *site.Holder, err error) {
+	return holder, l.Try(ctx, func(s far, _ bool) error {
+		holder, err = s.Locked(ctx)
+		return err
+	})
+}
+
+func (l *lasting) Unlock(ctx context.Context, holder *site.Holder) error {
+	return l.Try(ctx, func(s far, _ bool) error { return s.Unlock(ctx, holder) })
+}
+
+func (l *lasting) ReadPath(ctx context.Context, path string) (file io.ReadCloser, err error) {
+	return file, l.Try(ctx, func(s far, _ bool) error {
+		file, err = s.ReadPath(ctx, path)
+		return err
+	})
+}
