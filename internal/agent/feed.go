@@ -83,7 +83,7 @@ func newFeeder(c *Client, plan *site.Plan, n *need) *feeder {
 
 // Packing: below which rate of the line, in bytes a second, content is packed, and after how much is measured anew.
 const (
-	packBelow    = 100 << 20
+	packBelow    = 16 << 20
 	measureAfter = 1 << 20
 	plainFrames  = 15 // are sent after one that packing did not shrink
 )

@@ -57,6 +57,7 @@ func (p *place) deploy(opt deploy.Options) *site.Outcome {
 	require.NoError(p.t, c.Refuse(opt))
 	out, err := deploy.Run(p.t.Context(), s, c, opt, &site.Watch{})
 	require.NoError(p.t, err)
+	require.Empty(p.t, out.Failed)
 	return out
 }
 

@@ -76,6 +76,18 @@ type Copier interface {
 // Pair is a file and the name of its copy. What stands under that name is replaced.
 type Pair struct{ From, To string }
 
+// Filler is an FS that can open a folder once for many files. No link in its name is followed out of the base.
+type Filler interface {
+	OpenFolder(ctx context.Context, name string) (Folder, error)
+}
+
+// Folder is a folder into which many files are written. Its methods may be called from several goroutines at once.
+type Folder interface {
+	// Put writes a whole file under a name of one element, in the place of a file that stands there.
+	Put(name string, content []byte, attr Attr) error
+	Close() error
+}
+
 // Extender is an FS that can write a part of a file and leave what is before it as it is. Attributes are set when the
 // mode is not zero.
 type Extender interface {

@@ -275,7 +275,7 @@ func TestAFolderThatVanishesWhileItIsWrittenTo(t *testing.T) {
 	w.mustDeploy(first)
 	var once sync.Once
 	w.between.Before = func(op string, names ...string) error {
-		if op == "put" && strings.Contains(names[0], "incoming/") {
+		if op == "put" && staging(names[0]) {
 			once.Do(func() { _ = os.RemoveAll(filepath.Join(w.dir, ".www.tartine", "incoming")) })
 		}
 		return nil

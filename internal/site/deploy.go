@@ -99,10 +99,12 @@ func (e *CaseError) Error() string {
 // With failures and without Plan.Partial nothing is published and the site stays as it was.
 func (s *Site) Deploy(ctx context.Context, plan *Plan, watch *Watch) (*Outcome, error) {
 	fresh := !s.exists
-	if err := s.prepare(ctx, plan.MakeParents); err != nil {
+	whole := s.freshStart(plan)
+	if err := s.prepare(ctx, plan.MakeParents, !whole); err != nil {
 		return nil, err
 	}
-	if fresh { // only now can be found out how the place takes names
+	whole = whole && !s.exists // else the record could only be made in the root
+	if fresh {                 // only now can be found out how the place takes names
 		if err := s.checkCase(ctx, plan.Want); err != nil {
 			return nil, err
 		}
@@ -116,7 +118,7 @@ func (s *Site) Deploy(ctx context.Context, plan *Plan, watch *Watch) (*Outcome, 
 		return nil, err
 	}
 	defer release()
-	out, err := s.deployLocked(ctx, plan, watch)
+	out, err := s.deployLocked(ctx, plan, whole, watch)
 	if lost := context.Cause(ctx); errors.Is(lost, ErrLockLost) {
 		return nil, lost
 	}
@@ -124,7 +126,7 @@ func (s *Site) Deploy(ctx context.Context, plan *Plan, watch *Watch) (*Outcome, 
 }
 
 func (s *Site) checkCase(ctx context.Context, want []manifest.Entry) error {
-	folds, err := s.FoldsCase(ctx)
+	folds, err := s.foldsCaseAt(ctx, s.record)
 	if err != nil || !folds {
 		return err
 	}
@@ -134,7 +136,7 @@ func (s *Site) checkCase(ctx context.Context, want []manifest.Entry) error {
 	return nil
 }
 
-func (s *Site) deployLocked(ctx context.Context, plan *Plan, watch *Watch) (*Outcome, error) {
+func (s *Site) deployLocked(ctx context.Context, plan *Plan, whole bool, watch *Watch) (*Outcome, error) {
 	standing, err := s.current(ctx)
 	if err != nil {
 		return nil, err
@@ -150,7 +152,7 @@ func (s *Site) deployLocked(ctx context.Context, plan *Plan, watch *Watch) (*Out
 	if plan.Rollback > 0 {
 		plan.Open = s.openHeld(ctx, plan)
 	}
-	st := &staging{site: s, plan: plan, watch: watch, out: &Outcome{Verified: true}}
+	st := &staging{site: s, plan: plan, fresh: whole, watch: watch, out: &Outcome{Verified: true}}
 	if err := st.run(ctx); err != nil {
 		return nil, err
 	}
@@ -161,14 +163,14 @@ func (s *Site) deployLocked(ctx context.Context, plan *Plan, watch *Watch) (*Out
 	}
 	// From here a cancelled run would leave more to mend than one that goes on: publishing is short.
 	ctx = context.WithoutCancel(ctx)
-	p := newPublish(s, plan, st.staged, standing+1)
-	if s.trees != "" {
-		p = newSwitch(s, plan, st.staged, standing+1)
+	p, err := s.newPublish(ctx, plan, st, standing+1)
+	if err != nil {
+		return nil, err
 	}
 	if err := p.run(ctx, watch); err != nil {
 		return nil, err
 	}
-	if p.tree != "" && p.undone["."] {
+	if (p.tree != "" || p.fresh) && p.undone["."] {
 		return s.giveUp(ctx, p, out)
 	}
 	out.Add(p.failed)
@@ -180,6 +182,22 @@ func (s *Site) deployLocked(ctx context.Context, plan *Plan, watch *Watch) (*Out
 	return out, s.tidy(ctx, p)
 }
 
+// newPublish builds the steps that make staged content visible.
+func (s *Site) newPublish(ctx context.Context, plan *Plan, st *staging, number int) (p *publish, err error) {
+	switch {
+	case st.fresh:
+		p, err = s.newFresh(ctx, plan, st.staged, number)
+	case s.trees != "":
+		p = newSwitch(s, plan, st.staged, number)
+	default:
+		p = newInPlace(s, plan, st.staged, number)
+	}
+	if err == nil {
+		p.out = st.out
+	}
+	return p, err
+}
+
 // giveUp ends a publish that could not build its tree: nothing of it is seen.
 func (s *Site) giveUp(ctx context.Context, p *publish, out *Outcome) (*Outcome, error) {
 	out.Add(p.failed)
@@ -188,8 +206,10 @@ func (s *Site) giveUp(ctx context.Context, p *publish, out *Outcome) (*Outcome, 
 
 // recordOutcome writes down what stands now and makes it current.
 func (s *Site) recordOutcome(ctx context.Context, p *publish, out *Outcome) error {
-	if err := s.writeDeployment(ctx, p, out); err != nil {
-		return err
+	if len(p.failed) > 0 || len(p.phases) == 0 { // else it is what was written before the first step
+		if err := s.writeDeployment(ctx, p, out); err != nil {
+			return err
+		}
 	}
 	return s.finish(ctx, p.number)
 }
@@ -209,6 +229,9 @@ func (s *Site) tidy(ctx context.Context, p *publish) error {
 	}
 	if len(p.failed) > 0 {
 		return nil // what is staged is still wanted
+	}
+	if err := s.removeAll(ctx, s.inRecord(freshTree)); err != nil { // of a deployment that was not finished
+		return err
 	}
 	return s.clearIncoming(ctx)
 }

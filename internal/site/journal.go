@@ -36,7 +36,7 @@ type journal struct {
 }
 
 func (s *Site) writeJournal(ctx context.Context, p *publish) error {
-	if err := s.writeDeployment(ctx, p, &Outcome{}); err != nil {
+	if err := s.writeDeployment(ctx, p, p.out); err != nil {
 		return err
 	}
 	text, err := json.Marshal(journal{p.number, time.Now().UTC(), p.tree, p.phases})
@@ -103,6 +103,9 @@ func (s *Site) recoverLocked(ctx context.Context) (int, error) {
 			return 0, &RecordError{s.inRecord(journalName), errors.New(`the journal is of a target that is published by "switch"`)}
 		}
 		s.live = j.Tree
+	}
+	if len(j.Phases) == 0 {
+		return 0, &RecordError{s.inRecord(journalName), errors.New("the journal has no steps")}
 	}
 	p := &publish{site: s, plan: &Plan{}, number: j.Number, phases: j.Phases, undone: map[string]bool{}}
 	for _, phase := range p.phases {

@@ -48,18 +48,22 @@ const (
 type publish struct {
 	site   *Site
 	plan   *Plan
+	out    *Outcome // of staging
 	number int
 	phases [][]step
 	tree   string // the tree that is built, when the site is switched; else empty
+	fresh  bool   // a whole tree appears where nothing stood
+
+	expected []step // what the fresh tree holds, for lookUp
 
 	mu     sync.Mutex
 	failed []Failure
 	undone map[string]bool // paths that are not as wanted
 }
 
-// newPublish orders the changes: what is in the way goes first, then folders are made, assets placed, pages placed,
+// newInPlace orders the changes: what is in the way goes first, then folders are made, assets placed, pages placed,
 // what is retired removed, and folders that were emptied.
-func newPublish(s *Site, plan *Plan, staged map[string]string, number int) *publish {
+func newInPlace(s *Site, plan *Plan, staged map[string]string, number int) *publish {
 	p := &publish{site: s, plan: plan, number: number, undone: map[string]bool{}}
 	layout, isPage := layoutOf(plan), plan.pages()
 	var assets, pages, removals, blocked []step
@@ -124,8 +128,8 @@ func keepName(f *diff.Found) string {
 
 // kept gives the digests of what the steps keep, and the names that they get.
 func (p *publish) kept() (digests []manifest.Digest, names []string) {
-	if p.tree != "" {
-		return nil, nil // the trees before hold it
+	if p.tree != "" || p.fresh {
+		return nil, nil // the trees before hold it, or there is nothing
 	}
 	for i := range p.plan.Result.Changes {
 		c := &p.plan.Result.Changes[i]
@@ -281,6 +285,10 @@ func (p *publish) run(ctx context.Context, watch *Watch) error {
 		total += len(phase)
 	}
 	watch.phase("publish", total, 0)
+	if p.fresh && len(p.failed) > 0 && !p.plan.Partial {
+		p.undone["."] = true // nothing has begun
+		return nil
+	}
 	if total == 0 {
 		return nil
 	}
@@ -358,7 +366,7 @@ func (p *publish) fail(path string, err error) {
 // lookUp looks every published name up again.
 func (p *publish) lookUp(ctx context.Context) error {
 	byFolder := map[string][]step{}
-	for _, phase := range p.phases {
+	for _, phase := range append(p.phases, p.expected) {
 		for _, st := range phase {
 			if (st.Do == doPlace || st.Do == doLink || st.Do == doMode) && !p.undone[st.Path] {
 				dir, _ := fsys.Split(st.Path)

@@ -164,7 +164,9 @@ func (st *staging) resume(ctx context.Context, parcels []*parcel) (missing []*pa
 			if err := st.site.discard(ctx, []string{p.name}); err != nil {
 				return nil, err
 			}
-			p.name, p.there, p.part = storeName(incoming, p.change.Want.Digest, p.copy), false, 0
+			if p.there, p.part = false, 0; !st.fresh {
+				p.name = storeName(incoming, p.change.Want.Digest, p.copy)
+			}
 			missing = append(missing, p)
 			continue
 		case p.reused:

@@ -149,11 +149,25 @@ func (s *Site) private(mode fs.FileMode) fs.FileMode {
 }
 
 // prepare makes what is missing of root and record. Parents of the root are made only when asked.
-func (s *Site) prepare(ctx context.Context, makeParents bool) error {
+func (s *Site) prepare(ctx context.Context, makeParents, makeRoot bool) error {
 	if !s.exists {
 		if err := s.makeParents(ctx, makeParents); err != nil {
 			return err
 		}
+	}
+	if !makeRoot && s.record == "" { // the root comes later, unless the record can only lie in it
+		place := s.recordPlaces()[0]
+		err := s.fs.Mkdir(ctx, place, s.private(0o700))
+		switch {
+		case err == nil, errors.Is(err, fs.ErrExist):
+			s.record = place
+		case errors.Is(err, fsys.ErrLost):
+			return err
+		default:
+			makeRoot = true
+		}
+	}
+	if !s.exists && makeRoot {
 		made := s.root
 		if s.trees != "" {
 			made = s.trees

@@ -366,7 +366,7 @@ type lossy struct{ fsys.FS }
 
 func (l lossy) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (int64, error) {
 	all, err := io.ReadAll(content)
-	if err != nil || len(all) < 2 || !strings.Contains(name, "incoming/") {
+	if err != nil || len(all) < 2 || !staging(name) {
 		return l.FS.Put(ctx, name, strings.NewReader(string(all)), attr)
 	}
 	_, err = l.FS.Put(ctx, name, strings.NewReader(string(all[:len(all)-1])), attr)
@@ -671,14 +671,14 @@ func TestALargeFileGoesOnFromWhereItWas(t *testing.T) {
 	large = strings.Repeat(large, 10)                  // 50 MiB: three segments and a bit
 	content := tree{"plate.tif": large}
 	w.between.Cut = func(name string, in io.Reader) io.Reader {
-		if strings.Contains(name, "incoming/") {
+		if staging(name) {
 			return io.MultiReader(io.LimitReader(in, 10<<20), cutReader{})
 		}
 		return in
 	}
 	cuts := 0
 	w.between.Before = func(op string, names ...string) error {
-		if op == "extend" || op == "put" && strings.Contains(names[0], "incoming/") {
+		if op == "extend" || op == "put" && staging(names[0]) {
 			cuts++
 		}
 		return nil
@@ -687,7 +687,7 @@ func TestALargeFileGoesOnFromWhereItWas(t *testing.T) {
 	require.ErrorIs(t, err, fsys.ErrLost)
 	require.Equal(t, 1, cuts)
 	w.between.Cut = func(name string, in io.Reader) io.Reader {
-		if cuts == 4 && strings.Contains(name, "incoming/") {
+		if cuts == 4 && staging(name) {
 			return io.MultiReader(io.LimitReader(in, 10<<20), cutReader{})
 		}
 		return in
@@ -729,4 +729,9 @@ func nothingToOpen(t *testing.T) func(string) (io.ReadCloser, error) {
 		t.Errorf("%s is asked for, which should not be sent", path)
 		return nil, errors.New("nothing to send")
 	}
+}
+
+// staging tells whether a name of the record is one under which content is staged.
+func staging(name string) bool {
+	return strings.Contains(name, "/incoming/") || strings.Contains(name, "/fresh/")
 }

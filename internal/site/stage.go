@@ -30,6 +30,9 @@ type staging struct {
 	watch *Watch
 	out   *Outcome
 
+	fresh   bool // the whole tree is staged
+	folders *folders
+
 	mu     sync.Mutex
 	staged map[string]string // path to name in the record, for all whose bytes are in place
 }
@@ -48,17 +51,21 @@ type parcel struct {
 
 func (st *staging) run(ctx context.Context) error {
 	st.staged = map[string]string{}
+	st.folders = &folders{site: st.site, open: map[string]*folder{}}
 	if err := st.probeNames(ctx); err != nil {
 		return err
 	}
-	if err := st.probeRights(ctx); err != nil {
-		return err
+	if !st.fresh {
+		if err := st.probeRights(ctx); err != nil {
+			return err
+		}
 	}
-	parcels, err := st.parcels(ctx)
+	defer st.folders.close()
+	parcels, err := st.prepareParcels(ctx)
 	if err != nil {
 		return err
 	}
-	if !st.plan.SendAll {
+	if !st.plan.SendAll && !st.fresh {
 		if err := st.reuse(ctx, parcels); err != nil {
 			return err
 		}
@@ -87,6 +94,13 @@ func (st *staging) run(ctx context.Context) error {
 		}
 	}
 	return st.check(ctx, missing)
+}
+
+func (st *staging) prepareParcels(ctx context.Context) ([]*parcel, error) {
+	if st.fresh {
+		return st.stageFresh(ctx)
+	}
+	return st.parcels(ctx)
 }
 
 // sendMeasured tells what lies ahead and sends.

@@ -49,6 +49,8 @@ func (s *Site) do(ctx context.Context, st step) error {
 		return err
 	case doCarry:
 		return s.carry(ctx, st)
+	case doAppear:
+		return s.appear(ctx, st)
 	case doSwitch:
 		return s.switchTo(ctx, s.live)
 	case doRemove:

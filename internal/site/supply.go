@@ -40,6 +40,15 @@ func (st *staging) takeAll(ctx context.Context, parcels []*parcel) error {
 	})
 }
 
+// put writes a small file.
+func (st *staging) put(ctx context.Context, name string, content []byte, attr fsys.Attr) error {
+	if done, err := st.folders.put(ctx, name, content, attr); done {
+		return err
+	}
+	_, err := st.site.fs.Put(ctx, name, bytes.NewReader(content), attr)
+	return err
+}
+
 // resumesAt gives from where on a file is sent, of which an interrupted deployment left a part.
 func (st *staging) resumesAt(p *parcel) int64 {
 	if _, ok := st.site.fs.(fsys.Extender); ok && p.part > segment {
@@ -58,7 +67,7 @@ func (st *staging) take(ctx context.Context, p *parcel, offset int64, content io
 	)
 	if whole != nil {
 		if got, sent = sha256.Sum256(whole), int64(len(whole)); got == want.Digest {
-			_, err = st.site.fs.Put(ctx, name, bytes.NewReader(whole), fsys.Attr{Mode: want.Mode, ModTime: want.ModTime})
+			err = st.put(ctx, name, whole, fsys.Attr{Mode: want.Mode, ModTime: want.ModTime})
 			st.watch.bytes(sent)
 		}
 	} else {

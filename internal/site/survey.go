@@ -225,8 +225,10 @@ func (s *Survey) markFilled() {
 
 // FoldsCase finds out, without writing, whether names that differ only in case are one name here: it looks the root,
 // or what stands above it, up in the other case. Where none of them has a letter in its name the answer is no.
-func (s *Site) FoldsCase(ctx context.Context) (bool, error) {
-	for name := s.root; name != "."; name, _ = fsys.Split(name) {
+func (s *Site) FoldsCase(ctx context.Context) (bool, error) { return s.foldsCaseAt(ctx, s.root) }
+
+func (s *Site) foldsCaseAt(ctx context.Context, name string) (bool, error) {
+	for ; name != "."; name, _ = fsys.Split(name) {
 		dir, base := fsys.Split(name)
 		swapped := swapCase(base)
 		if swapped == base {

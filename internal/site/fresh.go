@@ -1,0 +1,238 @@
+package site
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"tartine/internal/diff"
+	"tartine/internal/fsys"
+	"tartine/internal/manifest"
+)
+
+// A site that does not stand yet is staged as the whole tree that it will be, in the record's folder "fresh", and gets
+// its name by one rename: it shows all at once, and no file is renamed for itself. What an interrupted deployment left
+// there is checked by its bytes, as anything else that is staged.
+
+const freshTree = "fresh"
+
+// doAppear is the step that gives a fresh tree the root's name.
+const doAppear = "appear"
+
+// freshStart tells whether a deployment may be staged as a whole tree: nothing stands, the record lies beside the root,
+// and nothing is recorded whose content could be had without sending it.
+func (s *Site) freshStart(plan *Plan) bool {
+	return !s.exists && s.trees == "" && plan.Survey.Number == 0 && !plan.Survey.Anything && plan.Rollback == 0 &&
+		(s.record == "" || s.record == s.recordPlaces()[0]) && s.root != "."
+}
+
+// stageFresh makes the folders of the tree, and finds what stands in it already.
+func (st *staging) stageFresh(ctx context.Context) ([]*parcel, error) {
+	s := st.site
+	if err := s.fs.Mkdir(ctx, s.inRecord(freshTree), manifest.DirMode); err != nil && !errors.Is(err, fs.ErrExist) {
+		return nil, &RootError{Root: s.label, Reason: "cannot be made: " + cause(err), Err: err}
+	}
+	left, err := s.leftFresh(ctx)
+	if err != nil {
+		return nil, err
+	}
+	folders := layoutOf(st.plan).folders
+	if err := s.clearUnwanted(ctx, left, folders, st.plan.Want); err != nil {
+		return nil, err
+	}
+	var steps []step
+	for dir := range folders {
+		if left[dir] == nil {
+			steps = append(steps, step{Do: doFolder, Path: dir, Mode: manifest.DirMode})
+		}
+	}
+	for _, phase := range byDepth(steps, false) {
+		group, ctx := errgroup.WithContext(ctx)
+		group.SetLimit(s.jobs)
+		for _, made := range phase {
+			group.Go(func() error { return s.fs.Mkdir(ctx, s.inFresh(made.Path), made.Mode) })
+		}
+		if err := group.Wait(); err != nil {
+			return nil, err
+		}
+	}
+	var out []*parcel
+	for i := range st.plan.Result.Changes {
+		c := &st.plan.Result.Changes[i]
+		if !c.Sends() || st.failed(c.Path) {
+			continue
+		}
+		p := &parcel{change: c, copy: 1, name: freshTree + "/" + c.Path}
+		if there := left[c.Path]; there != nil {
+			p.there = there.Size == c.Want.Size
+			if there.Size < c.Want.Size {
+				p.part = there.Size
+			}
+		}
+		out = append(out, p)
+	}
+	return out, nil
+}
+
+func (s *Site) inFresh(path string) string { return s.inRecord(fsys.Join(freshTree, path)) }
+
+// leftFresh lists what stands in the fresh tree: files and folders by their paths.
+func (s *Site) leftFresh(ctx context.Context) (map[string]*diff.Found, error) {
+	out := &Survey{}
+	at := *s
+	at.live, at.record = s.inRecord(freshTree), ""
+	if err := at.walk(ctx, out); err != nil {
+		return nil, err
+	}
+	left := map[string]*diff.Found{}
+	for i := range out.Found {
+		left[out.Found[i].Path] = &out.Found[i]
+	}
+	return left, nil
+}
+
+// clearUnwanted removes what stands in the fresh tree and is not to, and folders in the place of files.
+func (s *Site) clearUnwanted(ctx context.Context, left map[string]*diff.Found, folders map[string]bool, want []manifest.Entry) error {
+	if len(left) == 0 {
+		return nil
+	}
+	wanted := map[string]bool{}
+	for i := range want {
+		if want[i].Kind == manifest.File {
+			wanted[want[i].Path] = true
+		}
+	}
+	var files, dirs []step
+	for path, f := range left {
+		isFile := f.Kind == manifest.File && f.Other == 0
+		switch {
+		case f.Kind == manifest.Dir && !folders[path]:
+			dirs = append(dirs, step{Path: path})
+		case f.Kind != manifest.Dir && !(isFile && wanted[path]):
+			files = append(files, step{Path: path})
+		default:
+			continue
+		}
+		delete(left, path)
+	}
+	for _, phase := range append([][]step{files}, byDepth(dirs, true)...) {
+		var names []string
+		for _, st := range phase {
+			names = append(names, freshTree+"/"+st.Path)
+		}
+		if err := s.discard(ctx, names); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// newFresh builds the steps of a publish of a fresh tree. Links, and folders with a mode of their own, are made here.
+func (s *Site) newFresh(ctx context.Context, plan *Plan, staged map[string]string, number int) (*publish, error) {
+	p := &publish{site: s, plan: plan, number: number, undone: map[string]bool{}, fresh: true}
+	p.phases = [][]step{{{Do: doAppear, Path: ".", From: freshTree}}}
+	for i := range plan.Want {
+		e := &plan.Want[i]
+		var err error
+		switch {
+		case e.Kind == manifest.Link:
+			if err = s.fs.Symlink(ctx, e.Link, s.inFresh(e.Path)); err == nil {
+				p.expected = append(p.expected, step{Do: doLink, Path: e.Path, Link: e.Link})
+			}
+		case e.Kind == manifest.Dir:
+			if err = s.fs.SetAttr(ctx, s.inFresh(e.Path), fsys.Attr{Mode: e.Mode}); err == nil {
+				p.expected = append(p.expected, step{Do: doMode, Path: e.Path, Mode: e.Mode})
+			}
+		case staged[e.Path] == "":
+			p.undone[e.Path] = true
+		default:
+			p.expected = append(p.expected, step{Do: doPlace, Path: e.Path, Mode: e.Mode, Size: e.Size})
+		}
+		if errors.Is(err, fsys.ErrLost) {
+			return nil, err
+		}
+		if err != nil {
+			p.fail(e.Path, err)
+		}
+	}
+	return p, nil
+}
+
+// appear gives the fresh tree the root's name, or finds that it has it.
+func (s *Site) appear(ctx context.Context, st step) error {
+	err := s.fs.Rename(ctx, s.inRecord(st.From), s.root)
+	if errors.Is(err, fs.ErrNotExist) {
+		if info, failed := s.fs.Lstat(ctx, s.root); failed == nil && info.Mode.IsDir() {
+			err = nil
+		}
+	}
+	if err == nil {
+		s.exists = true
+	}
+	return err
+}
+
+// folders keeps folders of the record open, into which many files are written.
+type folders struct {
+	site *Site
+	mu   sync.Mutex
+	open map[string]*folder
+}
+
+type folder struct {
+	fsys.Folder
+	users int
+}
+
+// mostFolders is how many are kept open.
+const mostFolders = 256
+
+// put writes a file whole. It tells whether it could be done in this way.
+func (f *folders) put(ctx context.Context, name string, content []byte, attr fsys.Attr) (bool, error) {
+	filler, ok := f.site.fs.(fsys.Filler)
+	if !ok {
+		return false, nil
+	}
+	dir, base := fsys.Split(name)
+	f.mu.Lock()
+	at := f.open[dir]
+	if at == nil {
+		opened, err := filler.OpenFolder(ctx, dir)
+		if err != nil {
+			f.mu.Unlock()
+			return true, err
+		}
+		f.trim()
+		at = &folder{Folder: opened}
+		f.open[dir] = at
+	}
+	at.users++
+	f.mu.Unlock()
+	err := at.Put(base, content, attr)
+	f.mu.Lock()
+	at.users--
+	f.mu.Unlock()
+	return true, err
+}
+
+// trim closes folders that nobody writes into when there are many.
+func (f *folders) trim() {
+	if len(f.open) < mostFolders {
+		return
+	}
+	for dir, at := range f.open {
+		if at.users == 0 {
+			_ = at.Close() // nothing was written through it that is not closed
+			delete(f.open, dir)
+		}
+	}
+}
+
+func (f *folders) close() {
+	for _, at := range f.open {
+		_ = at.Close() // see trim
+	}
+}
