@@ -36,10 +36,13 @@ type record struct {
 }
 
 func appendRecord(frame []byte, r record) []byte {
-	frame = binary.AppendUvarint(frame, uint64(r.position))
-	frame = append(frame, r.flags)
-	frame = binary.AppendUvarint(frame, uint64(len(r.data)))
-	return append(frame, r.data...)
+	return append(appendRecordHead(frame, r.position, r.flags, len(r.data)), r.data...)
+}
+
+func appendRecordHead(frame []byte, position int, flags byte, length int) []byte {
+	frame = binary.AppendUvarint(frame, uint64(position))
+	frame = append(frame, flags)
+	return binary.AppendUvarint(frame, uint64(length))
 }
 
 // parseRecords reads the records of a frame that is unpacked. Their data is not copied.

@@ -6,6 +6,7 @@ import (
 	"io"
 	"io/fs"
 	"runtime"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -243,12 +244,18 @@ func (f *feeder) appendSmall(records []byte, position int) []byte {
 		return appendRecord(records, failedRecord(position, err))
 	}
 	defer content.Close()
-	data := make([]byte, size+1)
-	n, err := io.ReadFull(content, data)
-	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+	// It is read to where it will stand in its record, behind a head that is as long as the size makes it.
+	head := appendRecordHead(records, position, recordLast, int(size))
+	whole := slices.Grow(head, int(size)+1)
+	n, err := io.ReadFull(content, whole[len(head):len(head)+int(size)+1])
+	switch {
+	case err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF):
 		return appendRecord(records, failedRecord(position, err))
+	case n == int(size):
+		return whole[:len(head)+n]
 	}
-	return appendRecord(records, record{position, recordLast, data[:n]})
+	data := slices.Clone(whole[len(head) : len(head)+n])
+	return appendRecord(records, record{position, recordLast, data})
 }
 
 func failedRecord(position int, err error) record {

@@ -13,6 +13,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"regexp"
 	"runtime"
 	"strings"
 	"time"
@@ -65,7 +66,7 @@ func Start(ctx context.Context, stream Stream, program Program) (io.Reader, erro
 	if program.Path != "" {
 		return d.in, d.startInstalled(program.Path)
 	}
-	own, err := ownBuild(program.Own)
+	own, err := ownName(program.Own)
 	if err != nil {
 		return nil, unavailable("this program cannot be read: %v", err)
 	}
@@ -73,14 +74,19 @@ func Start(ctx context.Context, stream Stream, program Program) (io.Reader, erro
 	if err != nil || system == "" {
 		return d.in, err
 	}
-	build := own
-	if system != runtime.GOOS+"/"+runtime.GOARCH {
-		if build, err = otherBuild(program.Builds, system); err != nil {
-			return nil, err
+	if system == runtime.GOOS+"/"+runtime.GOARCH {
+		build, err := ownBuild(program.Own)
+		if err != nil {
+			return nil, unavailable("this program cannot be read: %v", err)
 		}
-		if system, err = d.startCopy(build); err != nil || system == "" {
-			return d.in, err
-		}
+		return d.in, d.upload(build)
+	}
+	build, err := otherBuild(program.Builds, system)
+	if err != nil {
+		return nil, err
+	}
+	if system, err = d.startCopy(build.name()); err != nil || system == "" {
+		return d.in, err
 	}
 	return d.in, d.upload(build)
 }
@@ -109,6 +115,41 @@ func ownBuild(file string) (*build, error) {
 	}
 	return readBuild(file)
 }
+
+// ownName gives the name of the copy of this program. It is remembered by the size and time of the program's file, since
+// to digest it takes longer than to connect.
+func ownName(file string) (string, error) {
+	if file == "" {
+		var err error
+		if file, err = os.Executable(); err != nil {
+			return "", err
+		}
+	}
+	info, err := os.Stat(file)
+	if err != nil {
+		return "", err
+	}
+	facts := fmt.Sprintf("%s %d %d ", file, info.Size(), info.ModTime().UnixNano())
+	memory := ""
+	if dir, err := os.UserCacheDir(); err == nil {
+		memory = filepath.Join(dir, "tartine", "program")
+		if text, err := os.ReadFile(memory); err == nil {
+			if name, ok := strings.CutPrefix(string(text), facts); ok && namePattern.MatchString(name) {
+				return name, nil
+			}
+		}
+	}
+	own, err := readBuild(file)
+	if err != nil {
+		return "", err
+	}
+	if memory != "" && os.MkdirAll(filepath.Dir(memory), 0o700) == nil {
+		_ = os.WriteFile(memory, []byte(facts+own.name()), 0o600) // it only saves time
+	}
+	return own.name(), nil
+}
+
+var namePattern = regexp.MustCompile(`^agent-[0-9a-f]{24}$`)
 
 func otherBuild(folder, system string) (*build, error) {
 	if folder == "" {
@@ -217,17 +258,17 @@ func (d *dialogue) startInstalled(path string) error {
 }
 
 // startCopy starts the copy that stands there; where none does it gives the system that the far end runs.
-func (d *dialogue) startCopy(b *build) (system string, err error) {
-	if err := d.say(startScript, "/N\"", "/"+b.name()+"\""); err != nil {
+func (d *dialogue) startCopy(name string) (system string, err error) {
+	if err := d.say(startScript, "/N\"", "/"+name+"\""); err != nil {
 		return "", err
 	}
 	said, err := d.hear(startLimit)
 	if err != nil || said == "ready" {
 		return "", err
 	}
-	name := strings.TrimPrefix(said, "missing ")
-	if system = systems[name]; system == "" {
-		return "", unavailable("it runs %s, for which there is no build", printable(name))
+	uname := strings.TrimPrefix(said, "missing ")
+	if system = systems[uname]; system == "" {
+		return "", unavailable("it runs %s, for which there is no build", printable(uname))
 	}
 	return system, nil
 }

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"runtime/debug"
+	"sync/atomic"
 
 	"github.com/spf13/cobra"
 
@@ -51,6 +53,19 @@ func (a *app) look(ctx context.Context, l *looking, args []string) error {
 	if err := target.CheckOverlap(reach.Address, paths(from.sources)); err != nil {
 		return err
 	}
+	debug.SetGCPercent(gcPercent)
+	var told atomic.Pointer[func(int64)] // who shows what is read, once somebody does
+	from.scan.Read = func(bytes int64) {
+		if show := told.Load(); show != nil {
+			(*show)(bytes)
+		}
+	}
+	scan := deploy.BeginScan(ctx, from.sources, from.scan) // while the connection is made
+	defer func() {
+		if scan != nil {
+			scan.Stop()
+		}
+	}()
 	if l.site, err = a.open(ctx, reach); err != nil {
 		return err
 	}
@@ -62,8 +77,18 @@ func (a *app) look(ctx context.Context, l *looking, args []string) error {
 	l.again = func(ctx context.Context) (err error) {
 		progress, done := a.progress(ctx, isTerminal(a.stderr) && !a.flags.quiet)
 		defer done()
-		from.scan.Read = progress.Reading()
-		l.Comparison, err = deploy.Look(ctx, l.site, from.sources, from.scan, deploy.Compare(l.compare), from.scan.Read)
+		if show := progress.Reading(); show != nil {
+			told.Store(&show)
+			defer told.Store(nil)
+		}
+		if scan == nil {
+			scan = deploy.BeginScan(ctx, from.sources, from.scan)
+		}
+		defer func() {
+			scan.Stop()
+			scan = nil
+		}()
+		l.Comparison, err = deploy.Look(ctx, l.site, scan, deploy.Compare(l.compare), from.scan.Read)
 		return err
 	}
 	if err := l.again(ctx); err != nil {

@@ -19,7 +19,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -304,12 +303,12 @@ func (s *Source) relative(path string) string {
 // Open opens the bytes of a file entry. Whoever reads them compares the digest: the file may have changed since the
 // scan.
 func (t *Tree) Open(i int) (io.ReadCloser, error) {
-	file, err := os.Open(t.Local(i))
+	file, err := openFile(t.Local(i))
 	if err != nil {
 		return nil, err
 	}
-	info, err := file.Stat()
-	if err == nil && !info.Mode().IsRegular() {
+	info, err := file.facts()
+	if err == nil && !info.mode.IsRegular() {
 		err = &fs.PathError{Op: "open", Path: t.Local(i), Err: errors.New("it is no longer a file")}
 	}
 	if err != nil {

@@ -7,7 +7,6 @@ import (
 	"hash"
 	"io"
 	"io/fs"
-	"os"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -134,7 +133,7 @@ type digester struct {
 func (d *digester) read(ctx context.Context, local string, f *found, v *verdict) error {
 	for range readTries {
 		readAt := d.clock().UnixNano()
-		file, err := os.Open(local)
+		file, err := openFile(local)
 		if err != nil {
 			return err
 		}
@@ -154,12 +153,12 @@ func (d *digester) read(ctx context.Context, local string, f *found, v *verdict)
 }
 
 // readOnce tells whether the file stayed as it was while it was read.
-func (d *digester) readOnce(ctx context.Context, file *os.File, f *found, v *verdict) (bool, error) {
-	before, err := file.Stat()
+func (d *digester) readOnce(ctx context.Context, file *file, f *found, v *verdict) (bool, error) {
+	before, err := file.facts()
 	if err != nil {
 		return false, err
 	}
-	if !before.Mode().IsRegular() {
+	if !before.mode.IsRegular() {
 		return false, errors.New("it is no longer a file")
 	}
 	d.hash.Reset()
@@ -184,15 +183,15 @@ func (d *digester) readOnce(ctx context.Context, file *os.File, f *found, v *ver
 			return false, err
 		}
 	}
-	after, err := file.Stat()
+	after, err := file.facts()
 	if err != nil {
 		return false, err
 	}
-	f.id = identify(after)
-	if f.id != identify(before) || size != after.Size() {
+	f.id = after.id
+	if f.id != before.id || size != after.id.size {
 		return false, nil
 	}
 	d.hash.Sum(f.Digest[:0])
-	f.Size, f.ModTime, f.Mode = size, f.id.modTime(), fileMode(after.Mode(), d.keepModes)
+	f.Size, f.ModTime, f.Mode = size, f.id.modTime(), fileMode(after.mode, d.keepModes)
 	return true, nil
 }

@@ -41,7 +41,9 @@ func benchmarkDeploy(b *testing.B, again bool) {
 		must(b, err)
 		sources := []content.Source{{Path: filepath.Join(dir, "content"), Dest: ".", Rules: &filter.Set{}}}
 		scan := content.Options{Links: content.KeepLinks, Cache: content.NewCache(filepath.Join(dir, "cache"))}
-		c, err := deploy.Look(context.Background(), s, sources, scan, deploy.ByRecord, nil)
+		begun := deploy.BeginScan(context.Background(), sources, scan)
+		c, err := deploy.Look(context.Background(), s, begun, deploy.ByRecord, nil)
+		begun.Stop()
 		must(b, err)
 		if !c.Unchanged(deploy.Options{}) {
 			_, err = deploy.Run(context.Background(), s, c, deploy.Options{}, &site.Watch{})

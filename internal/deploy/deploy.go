@@ -65,13 +65,47 @@ type Comparison struct {
 	Result *diff.Result
 }
 
-// Look scans the content and surveys the site at the same time and compares them. It changes nothing. Told is called
-// with bytes as they are read at the site; it may be nil.
-func Look(ctx context.Context, s Site, sources []content.Source, scan content.Options, compare Compare, told func(int64)) (*Comparison, error) {
+// Scan is a scan of the content that goes on while other things are done.
+type Scan struct {
+	stop context.CancelFunc
+	done chan struct{}
+	tree *content.Tree
+	err  error
+}
+
+// BeginScan begins to scan the content. Stop must be called in the end.
+func BeginScan(ctx context.Context, sources []content.Source, opt content.Options) *Scan {
+	ctx, stop := context.WithCancel(ctx)
+	scan := &Scan{stop: stop, done: make(chan struct{})}
+	go func() {
+		defer close(scan.done)
+		scan.tree, scan.err = content.Scan(ctx, sources, opt)
+	}()
+	return scan
+}
+
+// Stop ends the scan, if it has not ended yet.
+func (s *Scan) Stop() {
+	s.stop()
+	<-s.done
+}
+
+func (s *Scan) wait(ctx context.Context) (*content.Tree, error) {
+	select {
+	case <-s.done:
+		return s.tree, s.err
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+// Look surveys the site while the content is scanned, and compares them. It changes nothing. Told is called with bytes as
+// they are read at the site; it may be nil.
+func Look(ctx context.Context, s Site, scan *Scan, compare Compare, told func(int64)) (*Comparison, error) {
 	c := &Comparison{}
 	group, both := errgroup.WithContext(ctx)
 	group.Go(func() (err error) {
-		c.Tree, err = content.Scan(both, sources, scan)
+		c.Tree, err = scan.wait(both)
 		return err
 	})
 	group.Go(func() (err error) {

@@ -46,7 +46,9 @@ func (p *place) look(links content.Links) (*site.Site, *deploy.Comparison) {
 	s, err := site.Open(p.t.Context(), f, "www", "www", site.Options{})
 	require.NoError(p.t, err)
 	sources := []content.Source{{Path: filepath.Join(p.dir, "content"), Dest: ".", Rules: &filter.Set{}}}
-	c, err := deploy.Look(p.t.Context(), s, sources, content.Options{Links: links}, deploy.ByRecord, nil)
+	scan := deploy.BeginScan(p.t.Context(), sources, content.Options{Links: links})
+	defer scan.Stop()
+	c, err := deploy.Look(p.t.Context(), s, scan, deploy.ByRecord, nil)
 	require.NoError(p.t, err)
 	return s, c
 }

@@ -2,6 +2,7 @@ package manifest
 
 import (
 	"bytes"
+	"encoding/hex"
 	"encoding/json"
 	"strconv"
 	"time"
@@ -93,6 +94,28 @@ func parseLine(line []byte) (e Entry, ok bool) {
 		return parseOther(line)
 	}
 	return e, true
+}
+
+// appendFile writes a file whose path needs no escapes as JSON's encoder would. Files like that are by far the most.
+func appendFile(line []byte, e *Entry) ([]byte, bool) {
+	if e.Kind != File || e.Size < 0 || e.ModTime.IsZero() {
+		return nil, false
+	}
+	for i := range len(e.Path) {
+		if c := e.Path[i]; c < 0x20 || c >= 0x7f || c == '"' || c == '\\' {
+			return nil, false
+		}
+	}
+	line = append(append(line, `{"path":"`...), e.Path...)
+	line = strconv.AppendInt(append(line, `","size":`...), e.Size, 10)
+	line = append(line, `,"mode":"0`...)
+	mode := uint64(e.Mode.Perm())
+	for shift := 6; shift >= 0; shift -= 3 {
+		line = append(line, '0'+byte(mode>>shift&7))
+	}
+	line = hex.AppendEncode(append(line, `","digest":"sha256:`...), e.Digest[:])
+	line = e.ModTime.UTC().AppendFormat(append(line, `","mtime":"`...), time.RFC3339Nano)
+	return append(line, '"', '}', '\n'), true
 }
 
 func parseOther(line []byte) (Entry, bool) {

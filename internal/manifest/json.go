@@ -95,6 +95,10 @@ func (m *Manifest) WriteJSON(w io.Writer) error {
 		} else {
 			out.WriteByte('\n')
 		}
+		if line, ok := appendFile(out.AvailableBuffer(), &m.Entries[i]); ok {
+			out.Write(line)
+			continue
+		}
 		if err := encoder.Encode(m.Entries[i].toJSON()); err != nil {
 			return fmt.Errorf("write manifest: %w", err)
 		}
