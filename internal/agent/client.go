@@ -251,9 +251,7 @@ func (c *Client) Compare(ctx context.Context, survey *site.Survey, want *site.Wa
 			call.Folders = digestFolders(want.Entries)
 		case answer.NeedAll, stage == 0 && survey.Number == 0:
 			call.Whole, call.Folders = true, nil
-			for i := range want.Entries {
-				call.Entries = append(call.Entries, toWire(&want.Entries[i]))
-			}
+			call.Entries = packEntries(want.Entries, each(want.Entries))
 		case len(answer.NeedFolders) > 0:
 			var err error
 			if call.Entries, err = entriesOf(want.Entries, call.Folders, answer.NeedFolders); err != nil {
@@ -269,12 +267,9 @@ func (c *Client) Compare(ctx context.Context, survey *site.Survey, want *site.Wa
 		}
 	}
 	out := &diff.Result{Same: answer.Same, SameBytes: answer.SameBytes, Stale: answer.Stale}
-	for i := range answer.Changes {
-		change, err := answer.Changes[i].change(want.Entries)
-		if err != nil {
-			return nil, err
-		}
-		out.Changes = append(out.Changes, change)
+	var err error
+	if out.Changes, err = answer.changes(want.Entries); err != nil {
+		return nil, err
 	}
 	c.want, c.result = want, out
 	return out, nil
@@ -404,9 +399,7 @@ func (c *Client) Held(ctx context.Context, survey *site.Survey, result *diff.Res
 func (c *Client) Verify(ctx context.Context, m *manifest.Manifest, strays bool, watch *site.Watch) (*site.Report, error) {
 	call := verifyCall{Recorded: m == nil, Strays: strays}
 	if m != nil {
-		for i := range m.Entries {
-			call.Entries = append(call.Entries, toWire(&m.Entries[i]))
-		}
+		call.Entries = packEntries(m.Entries, each(m.Entries))
 	}
 	if watch == nil {
 		watch = &site.Watch{}

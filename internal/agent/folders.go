@@ -75,17 +75,22 @@ func differing(folders []folderDigest, base []manifest.Entry) (out []int) {
 }
 
 // entriesOf gives the entries of some of the folders.
-func entriesOf(entries []manifest.Entry, folders []folderDigest, wanted []int) (out []wireEntry, err error) {
+func entriesOf(entries []manifest.Entry, folders []folderDigest, wanted []int) (packedEntries, error) {
 	_, of := byFolder(entries)
 	for _, i := range wanted {
 		if i < 0 || i >= len(folders) {
 			return nil, fmt.Errorf("%w: folder %d", ErrProtocol, i)
 		}
-		for _, at := range of[folders[i].Path] {
-			out = append(out, toWire(&entries[at]))
-		}
 	}
-	return out, nil
+	return packEntries(nil, func(yield func(*manifest.Entry) bool) {
+		for _, i := range wanted {
+			for _, at := range of[folders[i].Path] {
+				if !yield(&entries[at]) {
+					return
+				}
+			}
+		}
+	}), nil
 }
 
 // merge puts a tree together: the folders that differ from the base as they were sent, the others from the base.
@@ -106,18 +111,6 @@ func merge(folders []folderDigest, base []manifest.Entry, sent []manifest.Entry)
 	}
 	slices.SortFunc(out, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
 	return out
-}
-
-// entriesFromWire reads entries, which must be in order.
-func entriesFromWire(sent []wireEntry) ([]manifest.Entry, error) {
-	out := make([]manifest.Entry, len(sent))
-	for i := range sent {
-		var err error
-		if out[i], err = sent[i].entry(); err != nil {
-			return nil, err
-		}
-	}
-	return out, nil
 }
 
 // inOrder tells whether entries are sorted and none comes twice.

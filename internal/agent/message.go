@@ -3,6 +3,8 @@ package agent
 import (
 	"fmt"
 	"io/fs"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/fxamacker/cbor/v2"
@@ -76,7 +78,7 @@ type compareCall struct {
 	Nothing bool            `cbor:"nothing,omitempty"`
 	Kept    []string        `cbor:"kept,omitempty"`
 	Folders []folderDigest  `cbor:"folders,omitempty"`
-	Entries []wireEntry     `cbor:"entries,omitempty"`
+	Entries packedEntries   `cbor:"entries,omitempty"`
 	Whole   bool            `cbor:"whole,omitempty"` // Entries is all there is
 }
 
@@ -94,45 +96,55 @@ type compareAnswer struct {
 	Same        int          `cbor:"same"`
 	SameBytes   int64        `cbor:"same_bytes"`
 	Stale       bool         `cbor:"stale,omitempty"`
+	New         []newRun     `cbor:"new,omitempty"` // changes that are new and nothing more
 	Changes     []wireChange `cbor:"changes,omitempty"`
 	Done        bool         `cbor:"done,omitempty"`
 }
 
-type wireEntry struct {
-	_       struct{} `cbor:",toarray"`
-	Path    string
-	Kind    manifest.Kind
-	Mode    uint16
-	Size    int64
-	Digest  []byte // empty for what is no file, or not known
-	Link    string
-	ModTime int64 // nanoseconds since 1970; 0: not known
+// add adds a change.
+func (a *compareAnswer) add(c *diff.Change, want int) {
+	if c.Status != diff.New || c.Found != nil || c.Drifted || c.Foreign || c.ModeOnly {
+		a.Changes = append(a.Changes, toWireChange(c, want))
+		return
+	}
+	if last := len(a.New) - 1; last >= 0 && a.New[last].First+a.New[last].Count == want {
+		a.New[last].Count++
+		return
+	}
+	a.New = append(a.New, newRun{First: want, Count: 1})
 }
 
-func toWire(e *manifest.Entry) wireEntry {
-	out := wireEntry{Path: e.Path, Kind: e.Kind, Mode: uint16(e.Mode.Perm()), Size: e.Size, Link: e.Link}
-	if !e.Digest.IsZero() {
-		out.Digest = e.Digest[:]
+// changes gives all changes, in the order of their paths.
+func (a *compareAnswer) changes(want []manifest.Entry) ([]diff.Change, error) {
+	var out []diff.Change
+	next := 0
+	for _, run := range a.New {
+		if run.First < next || run.Count < 0 || run.First > len(want) || run.Count > len(want)-run.First {
+			return nil, fmt.Errorf("%w: new entries from %d on", ErrProtocol, run.First)
+		}
+		next = run.First + run.Count
+		for at := run.First; at < run.First+run.Count; at++ {
+			out = append(out, diff.Change{Path: want[at].Path, Status: diff.New, Want: &want[at]})
+		}
 	}
-	if !e.ModTime.IsZero() {
-		out.ModTime = e.ModTime.UnixNano()
+	for i := range a.Changes {
+		change, err := a.Changes[i].change(want)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, change)
 	}
-	return out
+	if len(a.New) > 0 && len(a.Changes) > 0 {
+		slices.SortFunc(out, func(a, b diff.Change) int { return strings.Compare(a.Path, b.Path) })
+	}
+	return out, nil
 }
 
-func (w *wireEntry) entry() (manifest.Entry, error) {
-	e := manifest.Entry{Path: w.Path, Kind: w.Kind, Mode: fs.FileMode(w.Mode).Perm(), Size: w.Size, Link: w.Link}
-	switch {
-	case w.Kind > manifest.Dir, len(w.Digest) != 0 && len(w.Digest) != len(e.Digest):
-		return e, fmt.Errorf("%w: entry %q", ErrProtocol, w.Path)
-	case manifest.CheckPath(w.Path) != nil:
-		return e, fmt.Errorf("%w: path %q", ErrProtocol, w.Path)
-	}
-	copy(e.Digest[:], w.Digest)
-	if w.ModTime != 0 {
-		e.ModTime = time.Unix(0, w.ModTime)
-	}
-	return e, nil
+// newRun is entries one behind the other, none of which is at the site, or was recorded.
+type newRun struct {
+	_     struct{} `cbor:",toarray"`
+	First int      // index of the first
+	Count int
 }
 
 // wireChange is a diff.Change. What is wanted is named by its index in what was compared.
@@ -151,8 +163,8 @@ const (
 )
 
 type wireFound struct {
-	_      struct{} `cbor:",toarray"`
-	Entry  wireEntry
+	_      struct{}      `cbor:",toarray"`
+	Entry  packedEntries // one
 	Other  uint32
 	Filled bool
 }
@@ -165,7 +177,7 @@ func toWireChange(c *diff.Change, want int) wireChange {
 		}
 	}
 	if c.Found != nil {
-		out.Found = &wireFound{Entry: toWire(&c.Found.Entry), Other: uint32(c.Found.Other), Filled: c.Found.Filled}
+		out.Found = &wireFound{Entry: appendEntry(nil, &c.Found.Entry, ""), Other: uint32(c.Found.Other), Filled: c.Found.Filled}
 	}
 	return out
 }
@@ -174,9 +186,14 @@ func (w *wireChange) change(want []manifest.Entry) (c diff.Change, err error) {
 	c = diff.Change{Status: w.Status, Drifted: w.Flags&flagDrifted != 0, Foreign: w.Flags&flagForeign != 0, ModeOnly: w.Flags&flagModeOnly != 0}
 	if w.Found != nil {
 		f := &diff.Found{Other: fs.FileMode(w.Found.Other), Filled: w.Found.Filled}
-		if f.Entry, err = w.Found.Entry.entry(); err != nil {
+		found, err := w.Found.Entry.unpack()
+		if err != nil {
 			return c, err
 		}
+		if len(found) != 1 {
+			return c, fmt.Errorf("%w: %d entries were found in the place of one", ErrProtocol, len(found))
+		}
+		f.Entry = found[0]
 		c.Found, c.Path = f, f.Path
 	}
 	switch {
@@ -270,9 +287,9 @@ type (
 		User   string `cbor:"user,omitempty"`
 	}
 	verifyCall struct {
-		Recorded bool        `cbor:"recorded"` // against what is recorded, not against Entries
-		Entries  []wireEntry `cbor:"entries,omitempty"`
-		Strays   bool        `cbor:"strays"`
+		Recorded bool          `cbor:"recorded"` // against what is recorded, not against Entries
+		Entries  packedEntries `cbor:"entries,omitempty"`
+		Strays   bool          `cbor:"strays"`
 	}
 	readCall struct {
 		Path   string `cbor:"path"`

@@ -323,7 +323,7 @@ func (s *server) doCompare(ctx context.Context, m *message) (any, error) {
 	recorded := s.survey.Recorded
 	switch {
 	case call.Whole, len(call.Entries) > 0:
-		sent, err := entriesFromWire(call.Entries)
+		sent, err := call.Entries.unpack()
 		if err != nil {
 			return nil, err
 		}
@@ -369,7 +369,7 @@ func (s *server) doCompare(ctx context.Context, m *message) (any, error) {
 			}
 			want = at
 		}
-		answer.Changes = append(answer.Changes, toWireChange(c, want))
+		answer.add(c, want)
 	}
 	return answer, nil
 }
@@ -406,7 +406,7 @@ func (s *server) doVerify(ctx context.Context, asked *message) (any, error) {
 	if err := decoding.Unmarshal(asked.Body, &call); err != nil {
 		return nil, err
 	}
-	entries, err := entriesFromWire(call.Entries)
+	entries, err := call.Entries.unpack()
 	if err != nil {
 		return nil, err
 	}

@@ -45,8 +45,10 @@ func (s *supply) Supply(ctx context.Context, pieces []site.Piece, take func(cont
 	if err := s.ask(n); err != nil {
 		return err
 	}
-	s.taking.Store(true)
-	defer s.taking.Store(false)
+	if s.taking != nil {
+		s.taking.Store(true)
+		defer s.taking.Store(false)
+	}
 	group, ctx := errgroup.WithContext(ctx)
 	d := &distributor{supply: s, take: take, group: group, slots: make(chan struct{}, 2*runtime.GOMAXPROCS(0)), pieces: len(pieces)}
 	group.Go(func() error { return d.run(ctx) })

@@ -1,0 +1,336 @@
+package agent
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tartine/internal/diff"
+	"tartine/internal/fsys"
+	"tartine/internal/fsys/osfs"
+	"tartine/internal/manifest"
+	"tartine/internal/site"
+)
+
+// openIn opens sites below a folder.
+func openIn(dir string) Opener {
+	return func(ctx context.Context, root Root) (*site.Site, string, io.Closer, error) {
+		f, err := osfs.Open(dir)
+		if err != nil {
+			return nil, "", nil, err
+		}
+		s, err := site.Open(ctx, f, root.Path, filepath.Join(dir, root.Path), site.Options{Jobs: 4, Switch: root.Switch})
+		return s, root.Path, f, err
+	}
+}
+
+// session begins a session in one process. The server must have ended in order when the test does.
+func session(t *testing.T, dir string) *Client {
+	t.Helper()
+	near, far := net.Pipe()
+	served := make(chan error, 1)
+	go func() {
+		served <- Serve(context.Background(), far, far, "test", openIn(dir))
+		far.Close()
+	}()
+	c, err := Connect(t.Context(), near, near, near, "test", Root{Path: "www"})
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		require.NoError(t, c.Close())
+		if err := <-served; err != nil {
+			require.ErrorIs(t, err, io.ErrClosedPipe)
+		}
+	})
+	return c
+}
+
+type content map[string]string
+
+func (c content) entries() (out []manifest.Entry) {
+	for path, text := range c {
+		out = append(out, manifest.Entry{Path: path, Mode: 0o644, Size: int64(len(text)), Digest: sha256.Sum256([]byte(text)), ModTime: time.Unix(1777617015, 0)})
+	}
+	slices.SortFunc(out, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
+	return out
+}
+
+func (c content) open(path string) (io.ReadCloser, error) {
+	return io.NopCloser(bytes.NewReader([]byte(c[path]))), nil
+}
+
+func (c content) compare(t *testing.T, client *Client) *site.Plan {
+	t.Helper()
+	survey, err := client.Survey(t.Context(), true)
+	require.NoError(t, err)
+	entries := c.entries()
+	result, err := client.Compare(t.Context(), survey, &site.Wanted{Entries: entries}, nil)
+	require.NoError(t, err)
+	return &site.Plan{Want: entries, Survey: survey, Result: result, Open: c.open, Last: []string{"*.html"}, Origin: &manifest.Origin{User: "warden"}}
+}
+
+func (c content) deploy(t *testing.T, client *Client) *site.Outcome {
+	t.Helper()
+	var staged int64
+	out, err := client.Deploy(t.Context(), c.compare(t, client), &site.Watch{Bytes: func(n int64) { staged += n }})
+	require.NoError(t, err)
+	require.Empty(t, out.Failed)
+	require.True(t, out.Verified)
+	return out
+}
+
+func stands(t *testing.T, dir string) content {
+	out := content{}
+	require.NoError(t, filepath.WalkDir(filepath.Join(dir, "www"), func(name string, entry fs.DirEntry, err error) error {
+		if err != nil || !entry.Type().IsRegular() {
+			return err
+		}
+		text, err := os.ReadFile(name)
+		relative, _ := filepath.Rel(filepath.Join(dir, "www"), name)
+		out[filepath.ToSlash(relative)] = string(text)
+		return err
+	}))
+	return out
+}
+
+func site1() content {
+	c := content{"index.html": "<h1>", "empty.txt": "", "img/plate.tif": strings.Repeat("plate ", 200_000), "css/site.css": "h1 {}"}
+	for i := range 700 {
+		c[fmt.Sprintf("tides/%02d/%03d.html", i%7, i)] = strings.Repeat(fmt.Sprint("tide ", i), 40)
+	}
+	return c
+}
+
+func TestDeploymentsThroughAnAgent(t *testing.T) {
+	dir := t.TempDir()
+	client := session(t, dir)
+	first := site1()
+	out := first.deploy(t, client)
+	require.Equal(t, len(first), out.SentFiles)
+	require.Equal(t, 1, out.Number)
+	require.Equal(t, first, stands(t, dir))
+
+	plan := first.compare(t, client)
+	require.Empty(t, plan.Result.Changes)
+	require.Equal(t, len(first), plan.Result.Same)
+	require.False(t, plan.Result.Stale)
+
+	second := maps.Clone(first)
+	second["tides/03/010.html"], second["new/deep/page.html"] = "changed", "new"
+	delete(second, "css/site.css")
+	require.Equal(t, 2, second.deploy(t, client).SentFiles)
+	require.Equal(t, second, stands(t, dir))
+
+	// Drift is seen, though the tree digest of what is wanted is the recorded one.
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "www", "tides", "01", "001.html"), []byte("edited"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "www", "stray.txt"), nil, 0o644))
+	plan = second.compare(t, client)
+	require.Len(t, plan.Result.Changes, 2)
+	require.Equal(t, diff.Stray, plan.Result.Changes[0].Status)
+	require.True(t, plan.Result.Changes[1].Drifted)
+	require.Equal(t, "tides/01/001.html", plan.Result.Changes[1].Want.Path)
+	report, err := client.Verify(t.Context(), nil, true, nil)
+	require.NoError(t, err)
+	require.Len(t, report.Altered, 1)
+	require.Len(t, report.Strays, 1)
+	report, err = client.Verify(t.Context(), &manifest.Manifest{Entries: first.entries()}, false, nil)
+	require.NoError(t, err)
+	require.Len(t, report.Missing, 1)
+
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "www", "tides", "01", "001.html"), []byte(second["tides/01/001.html"]), 0o644))
+	past, err := client.History(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, 2, past[0].Number)
+	require.Equal(t, "warden", past[0].User)
+	m, err := client.Deployment(t.Context(), 1)
+	require.NoError(t, err)
+	plan = content(first).compare(t, client)
+	require.Len(t, m.Entries, len(plan.Want))
+	missing, err := client.Held(t.Context(), plan.Survey, plan.Result)
+	require.NoError(t, err)
+	require.Empty(t, missing)
+	plan.Rollback, plan.Open = 1, nil
+	back, err := client.Deploy(t.Context(), plan, &site.Watch{})
+	require.NoError(t, err)
+	require.Zero(t, back.SentFiles)
+	now := stands(t, dir)
+	delete(now, "stray.txt")
+	require.Equal(t, first, now)
+
+	file, err := client.ReadPath(t.Context(), "img/plate.tif")
+	require.NoError(t, err)
+	text, err := io.ReadAll(file)
+	require.NoError(t, err)
+	require.Equal(t, first["img/plate.tif"], string(text))
+	checks, err := client.Examine(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, "root", checks[0].Name)
+}
+
+func TestANoOpSendsAFewHundredBytes(t *testing.T) {
+	dir := t.TempDir()
+	c := site1()
+	c.deploy(t, session(t, dir))
+	client := session(t, dir)
+	counted := &counter{Writer: client.out}
+	client.out.Reset(counted)
+	// The buffered writer writes to the counter, which writes to the pipe.
+	counted.Writer = client.stream.(net.Conn)
+	c.compare(t, client)
+	require.Less(t, counted.bytes, 600)
+}
+
+type counter struct {
+	io.Writer
+	bytes int
+}
+
+func (c *counter) Write(p []byte) (int, error) {
+	c.bytes += len(p)
+	return c.Writer.Write(p)
+}
+
+func TestFilesThatChangedOrCannotBeReadAreNamed(t *testing.T) {
+	client := session(t, t.TempDir())
+	c := content{"a.txt": "a", "b.txt": "b", "large.tif": strings.Repeat("x", 500_000), "page.html": "p"}
+	plan := c.compare(t, client)
+	plan.Partial = true
+	plan.Open = func(path string) (io.ReadCloser, error) {
+		switch path {
+		case "b.txt":
+			return io.NopCloser(strings.NewReader("other")), nil
+		case "large.tif":
+			return io.NopCloser(strings.NewReader(strings.Repeat("x", 400_000))), nil
+		case "page.html":
+			return nil, fs.ErrPermission
+		}
+		return c.open(path)
+	}
+	out, err := client.Deploy(t.Context(), plan, &site.Watch{})
+	require.NoError(t, err)
+	var failed []string
+	for _, f := range out.Failed {
+		failed = append(failed, f.Path)
+	}
+	require.Equal(t, []string{"b.txt", "large.tif", "page.html"}, failed)
+	require.ErrorIs(t, out.Failed[0].Err, site.ErrChangedSinceScan)
+	require.ErrorIs(t, out.Failed[1].Err, site.ErrChangedSinceScan)
+	require.ErrorContains(t, out.Failed[2].Err, "read it here: permission denied")
+	require.Equal(t, 1, out.SentFiles)
+}
+
+func TestErrorsKeepTheirFactsAcrossTheLine(t *testing.T) {
+	holder := site.Holder{Token: "t", User: "warden", Host: "rock.example", Process: 7, Since: time.Unix(1777617015, 0), Until: time.Unix(1777617115, 0)}
+	for _, err := range []error{
+		&site.RootError{Root: "/srv/www", Reason: "cannot be made", Parent: true, Err: fs.ErrPermission},
+		&site.RecordError{File: "current", Err: errors.New("cut off")},
+		&site.LockedError{Holder: holder}, &site.OvertakenError{Expected: 3, Found: 4}, &site.NotKeptError{Number: 1, Kept: []int{4, 5}},
+		&site.SpaceError{Need: 7, Free: 3, Files: true}, &site.CaseError{Clashes: []manifest.CaseClash{{First: "a", Second: "A"}}},
+		fmt.Errorf("open it: %w", fs.ErrNotExist), site.ErrLockLost, errors.New("anything else"),
+	} {
+		text := must(encoding.Marshal(errorToWire(err)))
+		var w wireError
+		require.NoError(t, decoding.Unmarshal(text, &w))
+		got := w.err()
+		require.Equal(t, err.Error(), got.Error())
+		for _, cause := range []error{fs.ErrPermission, fs.ErrNotExist, site.ErrLockLost} {
+			require.Equal(t, errors.Is(err, cause), errors.Is(got, cause), "%v", err)
+		}
+	}
+	locked := &site.LockedError{}
+	require.ErrorAs(t, errorToWire(&site.LockedError{Holder: holder}).err(), &locked)
+	require.True(t, locked.Holder.Until.Equal(holder.Until))
+	require.Nil(t, errorToWire(nil).err())
+	require.ErrorIs(t, (&wireError{Kind: "locked", Data: []byte{1}}).err(), ErrProtocol)
+}
+
+func TestAnotherProgramIsRefused(t *testing.T) {
+	near, far := net.Pipe()
+	served := make(chan error, 1)
+	go func() {
+		served <- Serve(context.Background(), far, far, "version 2", nil)
+		far.Close()
+	}()
+	_, err := Connect(t.Context(), near, near, near, "version 1", Root{Path: "www"})
+	var why *UnavailableError
+	require.ErrorAs(t, err, &why)
+	require.ErrorContains(t, err, `"version 2"`)
+	<-served
+}
+
+func TestALineThatIsLostEndsBothSides(t *testing.T) {
+	dir := t.TempDir()
+	near, far := net.Pipe()
+	served := make(chan error, 1)
+	go func() { served <- Serve(context.Background(), far, far, "test", openIn(dir)) }()
+	client, err := Connect(t.Context(), near, near, near, "test", Root{Path: "www"})
+	require.NoError(t, err)
+	defer client.Close()
+	c := site1()
+	plan := c.compare(t, client)
+	opened := 0
+	plan.Open = func(path string) (io.ReadCloser, error) {
+		if opened++; opened == 600 {
+			near.Close()
+		}
+		return c.open(path)
+	}
+	_, err = client.Deploy(t.Context(), plan, &site.Watch{})
+	require.ErrorIs(t, err, fsys.ErrLost)
+	<-served
+	require.NoDirExists(t, filepath.Join(dir, "www"))
+	require.NoFileExists(t, filepath.Join(dir, ".www.tartine", "lock"), "it was given back")
+
+	// What had come was kept, and is not sent again.
+	again := session(t, dir)
+	out := c.deploy(t, again)
+	require.NotZero(t, out.Resumed)
+	require.Equal(t, len(c), out.Resumed+out.SentFiles)
+}
+
+func TestACancelledCallEnds(t *testing.T) {
+	client := session(t, t.TempDir())
+	c := site1()
+	plan := c.compare(t, client)
+	ctx, cancel := context.WithCancel(t.Context())
+	plan.Open = func(path string) (io.ReadCloser, error) {
+		cancel()
+		return c.open(path)
+	}
+	_, err := client.Deploy(ctx, plan, &site.Watch{})
+	require.ErrorIs(t, err, context.Canceled)
+	require.NotEmpty(t, c.compare(t, client).Result.Changes, "the session goes on")
+}
+
+func TestEntriesSurvivePacking(t *testing.T) {
+	entries := append(site1().entries(), manifest.Entry{Path: "zz", Kind: manifest.Link, Link: "../x"}, manifest.Entry{Path: "zzz", Kind: manifest.Dir, Mode: 0o700})
+	packed := packEntries(entries, each(entries))
+	got, err := packed.unpack()
+	require.NoError(t, err)
+	require.Len(t, got, len(entries))
+	for i := range got {
+		require.True(t, got[i].Equal(entries[i]) && got[i].Size == entries[i].Size && got[i].ModTime.Equal(entries[i].ModTime), "%+v", got[i])
+	}
+	for cut := range 200 {
+		if _, err := packed[:len(packed)-1-cut].unpack(); err != nil {
+			require.ErrorIs(t, err, ErrProtocol)
+		}
+	}
+	for _, path := range []string{"../x", "/x", "a//b", ""} {
+		_, err := packedEntries(appendEntry(nil, &manifest.Entry{Path: path}, "")).unpack()
+		require.ErrorIs(t, err, ErrProtocol, path)
+	}
+}

@@ -1,0 +1,161 @@
+package agent
+
+import (
+	"encoding/binary"
+	"fmt"
+	"io/fs"
+	"time"
+
+	"tartine/internal/manifest"
+)
+
+// Entries cross the line packed into one string of bytes, one behind the other. Each is: how many bytes its path has in
+// common with the one before (uvarint); the length of the rest (uvarint), and the rest; a byte, whose lowest two bits are
+// the kind (0 file, 1 link, 2 folder), whose third says that a digest follows and whose fourth that a time does; the
+// permission bits (uvarint); the size (varint); of a link, the length of what it says (uvarint), and that; the digest (32
+// bytes); the time in nanoseconds since 1970 (varint).
+type packedEntries []byte
+
+const (
+	hasDigest = 1 << 2
+	hasTime   = 1 << 3
+)
+
+func packEntries(entries []manifest.Entry, of func(yield func(*manifest.Entry) bool)) packedEntries {
+	out := make(packedEntries, 0, 64*len(entries))
+	before := ""
+	for e := range of {
+		out = appendEntry(out, e, before)
+		before = e.Path
+	}
+	return out
+}
+
+// each gives every entry of a list.
+func each(entries []manifest.Entry) func(yield func(*manifest.Entry) bool) {
+	return func(yield func(*manifest.Entry) bool) {
+		for i := range entries {
+			if !yield(&entries[i]) {
+				return
+			}
+		}
+	}
+}
+
+func appendEntry(out []byte, e *manifest.Entry, before string) []byte {
+	common := 0
+	for common < min(len(before), len(e.Path)) && before[common] == e.Path[common] {
+		common++
+	}
+	out = binary.AppendUvarint(out, uint64(common))
+	out = appendText(out, e.Path[common:])
+	flags := byte(e.Kind)
+	if !e.Digest.IsZero() {
+		flags |= hasDigest
+	}
+	if !e.ModTime.IsZero() {
+		flags |= hasTime
+	}
+	out = append(out, flags)
+	out = binary.AppendUvarint(out, uint64(e.Mode.Perm()))
+	out = binary.AppendVarint(out, e.Size)
+	if e.Kind == manifest.Link {
+		out = appendText(out, e.Link)
+	}
+	if flags&hasDigest != 0 {
+		out = append(out, e.Digest[:]...)
+	}
+	if flags&hasTime != 0 {
+		out = binary.AppendVarint(out, e.ModTime.UnixNano())
+	}
+	return out
+}
+
+func appendText(out []byte, text string) []byte {
+	return append(binary.AppendUvarint(out, uint64(len(text))), text...)
+}
+
+// unpack reads entries. Their paths are checked; their order is not.
+func (p packedEntries) unpack() (out []manifest.Entry, err error) {
+	r := &unpacking{rest: p}
+	before := ""
+	for len(r.rest) > 0 && !r.broken {
+		if len(out) == maxList {
+			return nil, fmt.Errorf("%w: more than %d entries", ErrProtocol, maxList)
+		}
+		e := r.entry(before)
+		if r.broken || manifest.CheckPath(e.Path) != nil {
+			return nil, fmt.Errorf("%w: entry %d, after %q", ErrProtocol, len(out), before)
+		}
+		before = e.Path
+		out = append(out, e)
+	}
+	return out, nil
+}
+
+// unpacking reads what is packed, as long as that goes.
+type unpacking struct {
+	rest   []byte
+	broken bool
+}
+
+func (r *unpacking) take(n uint64) []byte {
+	if n > uint64(len(r.rest)) {
+		r.broken = true
+		return nil
+	}
+	out := r.rest[:n]
+	r.rest = r.rest[n:]
+	return out
+}
+
+func (r *unpacking) uvarint() uint64 {
+	value, n := binary.Uvarint(r.rest)
+	if n <= 0 {
+		r.broken = true
+		return 0
+	}
+	r.rest = r.rest[n:]
+	return value
+}
+
+func (r *unpacking) varint() int64 {
+	value, n := binary.Varint(r.rest)
+	if n <= 0 {
+		r.broken = true
+		return 0
+	}
+	r.rest = r.rest[n:]
+	return value
+}
+
+func (r *unpacking) byte() byte {
+	if b := r.take(1); len(b) == 1 {
+		return b[0]
+	}
+	return 0
+}
+
+func (r *unpacking) entry(before string) (e manifest.Entry) {
+	common := r.uvarint()
+	if common > uint64(len(before)) {
+		r.broken = true
+		return e
+	}
+	e.Path = before[:common] + string(r.take(r.uvarint()))
+	flags := r.byte()
+	e.Kind = manifest.Kind(flags & 3)
+	e.Mode = fs.FileMode(r.uvarint()).Perm()
+	e.Size = r.varint()
+	if e.Kind == manifest.Link {
+		e.Link = string(r.take(r.uvarint()))
+	}
+	if flags&hasDigest != 0 {
+		copy(e.Digest[:], r.take(uint64(len(e.Digest))))
+	}
+	if flags&hasTime != 0 {
+		e.ModTime = time.Unix(0, r.varint()).UTC()
+	}
+	r.broken = r.broken || e.Kind > manifest.Dir || flags > hasTime|hasDigest|3
+	return e
+}

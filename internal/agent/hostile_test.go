@@ -1,0 +1,132 @@
+package agent
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"errors"
+	"io"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"tartine/internal/site"
+)
+
+func frameOf(k kind, payload []byte) []byte {
+	return append(append(binary.BigEndian.AppendUint32(nil, uint32(len(payload)+1)), byte(k)), payload...)
+}
+
+func messageOf(m message) []byte { return frameOf(messageFrame, must(encoding.Marshal(m))) }
+
+var greeting = frameOf(helloFrame, must(encoding.Marshal(hello{Protocol, "test"})))
+
+func callOf(call uint64, method string, body any) []byte {
+	return messageOf(message{Call: call, Method: method, Body: must(encoding.Marshal(body))})
+}
+
+// FuzzServer has a hostile client say anything. The server must end, and must not touch anything outside of its folder.
+func FuzzServer(f *testing.F) {
+	open := callOf(1, methodOpen, Root{Path: "www"})
+	survey := callOf(2, methodSurvey, true)
+	entries := content{"a": "a"}.entries()
+	compare := callOf(3, methodCompare, compareCall{Whole: true, Paths: 1, Entries: packEntries(entries, each(entries))})
+	deploy := callOf(4, methodDeploy, deployCall{})
+	data := append([]byte{rawContent}, binary.AppendUvarint(nil, 4)...)
+	data = appendRecord(data, record{0, recordLast, []byte("a")})
+	f.Add(bytes.Join([][]byte{open, survey, compare, deploy, frameOf(contentFrame, data)}, nil))
+	f.Add(bytes.Join([][]byte{open, callOf(2, methodVerify, verifyCall{Recorded: true}), callOf(3, methodRead, readCall{"../x", -1})}, nil))
+	f.Add(bytes.Join([][]byte{open, survey, callOf(3, methodCompare, compareCall{Folders: []folderDigest{{Path: "a"}}})}, nil))
+	f.Add(frameOf(cancelFrame, nil))
+	f.Add([]byte{0xff, 0xff, 0xff, 0xff, 'm'})
+	f.Fuzz(func(t *testing.T, said []byte) {
+		err := Serve(context.Background(), io.MultiReader(bytes.NewReader(greeting), bytes.NewReader(said)), io.Discard, "test", openIn(t.TempDir()))
+		if err != nil && !errors.Is(err, ErrProtocol) && !errors.Is(err, io.ErrUnexpectedEOF) {
+			t.Log(err) // of the engine, or of what is decoded
+		}
+	})
+}
+
+// nobody is a line on which nothing more is said.
+type nobody struct{}
+
+func (nobody) Close() error { return nil }
+
+// FuzzClient has a hostile far end say anything to a client that deploys.
+func FuzzClient(f *testing.F) {
+	answer := func(call uint64, body any) []byte {
+		return messageOf(message{Call: call, Body: must(encoding.Marshal(body))})
+	}
+	c := content{"a": "a", "b": "b"}
+	f.Add(bytes.Join([][]byte{answer(1, opened{}), answer(2, site.Summary{}), answer(3, compareAnswer{Done: true, New: []newRun{{First: 0, Count: 2}}}),
+		messageOf(message{Call: 4, Event: eventNeed, Body: must(encoding.Marshal(need{Want: []int{0, 1}}))}), answer(4, outcome{Number: 1})}, nil))
+	f.Add(bytes.Join([][]byte{answer(1, opened{}), answer(2, site.Summary{Number: 1}), answer(3, compareAnswer{NeedDigests: true}), answer(4, compareAnswer{NeedFolders: []int{7}})}, nil))
+	f.Add(bytes.Join([][]byte{answer(1, opened{}), answer(2, site.Summary{}), answer(3, compareAnswer{Done: true, New: []newRun{{First: -1, Count: 9}}})}, nil))
+	f.Add(frameOf(creditFrame, must(encoding.Marshal(int64(-1)))))
+	f.Fuzz(func(t *testing.T, said []byte) {
+		client, err := Connect(t.Context(), io.MultiReader(bytes.NewReader(greeting), bytes.NewReader(said)), io.Discard, nobody{}, "test", Root{Path: "www"})
+		if err != nil {
+			return
+		}
+		defer client.Close()
+		survey, err := client.Survey(t.Context(), true)
+		if err != nil {
+			return
+		}
+		entries := c.entries()
+		result, err := client.Compare(t.Context(), survey, &site.Wanted{Entries: entries}, nil)
+		if err != nil {
+			return
+		}
+		for i := range result.Changes {
+			require.NotEmpty(t, result.Changes[i].Path)
+		}
+		_, _ = client.Deploy(t.Context(), &site.Plan{Want: entries, Survey: survey, Result: result, Open: c.open}, &site.Watch{})
+	})
+}
+
+func TestBoundsAreHeld(t *testing.T) {
+	serve := func(said ...[]byte) error {
+		return Serve(context.Background(), io.MultiReader(bytes.NewReader(greeting), bytes.NewReader(bytes.Join(said, nil))), io.Discard, "test", openIn(t.TempDir()))
+	}
+	full := append([]byte{rawContent}, binary.AppendUvarint(nil, 1<<20-8)...)
+	full = append(full, make([]byte, 1<<20-8)...)
+	var flood [][]byte
+	for range window/(1<<20) + 2 {
+		flood = append(flood, frameOf(contentFrame, full))
+	}
+	require.ErrorContains(t, serve(flood...), "more content than there was credit for")
+	require.ErrorContains(t, serve([]byte{0x7f, 0, 0, 0, 'm'}), "a frame of")
+	require.ErrorContains(t, serve(callOf(1, methodSurvey, true)[:9]), "unexpected EOF")
+	bomb := frameOf(packedFrame, packer().EncodeAll(make([]byte, 2*maxBody), nil))
+	require.ErrorIs(t, serve(bomb), ErrProtocol)
+	require.ErrorContains(t, serve(frameOf('?', nil)), "a frame of kind")
+	packed := append([]byte{packedContent}, binary.AppendUvarint(nil, 100)...)
+	_, err := unpackContent(append(packed, packer().EncodeAll(make([]byte, 4*maxFrame), nil)...))
+	require.ErrorIs(t, err, ErrProtocol)
+}
+
+func TestContentOutOfOrderIsRefused(t *testing.T) {
+	for name, records := range map[string][]record{
+		"another file":             {{1, recordLast, []byte("a")}},
+		"twice":                    {{0, recordLast, []byte("a")}, {0, recordLast, []byte("a")}},
+		"in the middle of another": {{0, 0, []byte("a")}, {1, recordLast, []byte("b")}},
+		"more than were asked for": {{0, recordLast, nil}, {1, recordLast, nil}, {2, recordLast, nil}},
+	} {
+		s := &supply{inbox: newInbox(), want: content{"a": "a", "b": "b"}.entries(), over: make(chan struct{}), ask: func(need) error { return nil }, grant: func(int64) {}}
+		var frame []byte
+		for _, r := range records {
+			frame = appendRecord(frame, r)
+		}
+		head, body, _ := packContent(frame, false)
+		require.NoError(t, s.inbox.push(append(head, body...)))
+		err := s.Supply(t.Context(), []site.Piece{{Path: "a"}, {Path: "b"}}, func(_ context.Context, _ int, in io.Reader, _ []byte, _ error) error {
+			if in != nil {
+				_, err := io.Copy(io.Discard, in)
+				return err
+			}
+			return nil
+		})
+		require.ErrorIs(t, err, ErrProtocol, name)
+	}
+}
