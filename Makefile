@@ -21,13 +21,13 @@ demo: build
 test: .servers
 	$(GO) test ./...
 
-# The tests run against OpenSSH's own server and a desktop's keyring. As root on Debian they are installed; elsewhere
+# The tests run against OpenSSH's own server, several login shells and a desktop's keyring. As root on Debian they are installed; elsewhere
 # those tests are skipped.
 .PHONY: .servers
 .servers:
-	@if { [ ! -x /usr/sbin/sshd ] || ! command -v secret-tool >/dev/null; } && [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then \
+	@if { [ ! -x /usr/sbin/sshd ] || ! command -v secret-tool >/dev/null || ! command -v fish >/dev/null; } && [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then \
 		apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends \
-			openssh-server gnome-keyring libsecret-tools dbus >/dev/null; fi
+			openssh-server gnome-keyring libsecret-tools dbus zsh fish busybox-static >/dev/null; fi
 
 check:
 	@test -z "$$(gofmt -l .)" || { gofmt -l .; echo 'gofmt: the files above are not formatted'; exit 1; }

@@ -275,6 +275,9 @@ func (c *Client) Compare(ctx context.Context, survey *site.Survey, want *site.Wa
 	return out, nil
 }
 
+// mostSaid is how much the far end may say at once, in bytes.
+const mostSaid = 4 << 10
+
 // listener passes on what a watch is told.
 func listener(watch *site.Watch) func(*message) error {
 	return func(m *message) error {
@@ -306,13 +309,16 @@ func listener(watch *site.Watch) func(*message) error {
 }
 
 // printable keeps the far end from driving the terminal.
-func printable(s string) string {
+func printable(s string) string { return printableTo(s, 100) }
+
+// printableTo is printable for texts of up to so many bytes.
+func printableTo(s string, most int) string {
 	return strings.Map(func(r rune) rune {
 		if r < ' ' || r == 0x7f {
 			return ' '
 		}
 		return r
-	}, strings.ToValidUTF8(s[:min(len(s), 100)], "?"))
+	}, strings.ToValidUTF8(s[:min(len(s), most)], "?"))
 }
 
 // Deploy is site.Site's.
@@ -410,7 +416,13 @@ func (c *Client) Verify(ctx context.Context, m *manifest.Manifest, strays bool, 
 
 // Examine is site.Site's.
 func (c *Client) Examine(ctx context.Context) (checks []site.Check, err error) {
-	return checks, c.call(ctx, methodExamine, nil, &checks, nil)
+	err = c.call(ctx, methodExamine, nil, &checks, nil)
+	for i := range checks {
+		for _, text := range []*string{&checks[i].Name, &checks[i].Found, &checks[i].Mend} {
+			*text = printableTo(*text, mostSaid)
+		}
+	}
+	return checks, err
 }
 
 // Unfinished is site.Site's.

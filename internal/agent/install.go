@@ -191,19 +191,22 @@ if [ -x "$f" ]; then exec "$f" far-end --marker "$m"; fi
 echo "$m missing"
 `
 	uploadScript = `umask 077
-runs() { mkdir -p "$1" 2>/dev/null && cp /dev/null "$1/.try-$$" 2>/dev/null && echo 'exit 0' >"$1/.try-$$" && chmod 700 "$1/.try-$$" && ( "$1/.try-$$" ) 2>/dev/null; r=$?; rm -f "$1/.try-$$" 2>/dev/null; return $r; }
+runs() { mkdir -p "$1" 2>/dev/null && [ -w "$1" ] && echo '#!/bin/sh' 2>/dev/null >"$1/.try-$$" && chmod 700 "$1/.try-$$" && ( "$1/.try-$$" ) 2>/dev/null; r=$?; rm -f "$1/.try-$$" 2>/dev/null; return $r; }
 own=
 if ! runs "$d"; then d=$(mktemp -d 2>/dev/null) && own="$d" && runs "$d" || { [ -n "$own" ] && rm -rf "$own"; d=; }; fi
 if [ -z "$d" ]; then echo "$m failed no folder can hold a program that runs"; else
 t="$d/.N-$$"; f="$d/N"
-trap 'rm -f "$t"; [ -z "$own" ] || rm -rf "$own"' EXIT HUP INT TERM
+gone() { rm -f "$t"; [ -z "$own" ] || rm -rf "$own"; }
+trap gone EXIT
+trap 'exit 1' HUP INT TERM PIPE
 if command -v gzip >/dev/null 2>&1; then echo "$m send gzip"; head -c GZIPPED | gzip -dc >"$t"; else echo "$m send plain"; head -c PLAIN >"$t"; fi
 if chmod 700 "$t" && "$t" far-end --check DIGEST && mv "$t" "$f"; then
-trap - EXIT HUP INT TERM
+trap - EXIT HUP INT TERM PIPE
 find "$d" -name 'agent-*' ! -name 'N' -mtime +1 -exec rm -f {} + 2>/dev/null
 find "$d" -name '.agent-*' -mmin +60 -exec rm -f {} + 2>/dev/null
 exec "$f" far-end --marker "$m" --remove "$own"
 fi
+gone
 echo "$m failed the copy does not run there"
 fi
 `

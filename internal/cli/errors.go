@@ -91,11 +91,16 @@ func refusalSentence(err error) *statusError {
 }
 
 func connectionSentence(err error) *statusError {
-	var failed *connect.Error
+	var (
+		failed  *connect.Error
+		command *target.CommandError
+	)
 	switch {
 	case errors.Is(err, fsys.ErrLost):
 		return &statusError{status: ExitConnection, what: "the connection was lost: " + err.Error(),
 			next: "run it again: what was staged is kept, and an unfinished publish is finished first"}
+	case errors.As(err, &command):
+		return &statusError{status: ExitConnection, what: command.Error(), next: "what command: starts must lead to a POSIX shell that reads its standard input, such as sh"}
 	case !errors.As(err, &failed):
 		return nil
 	}

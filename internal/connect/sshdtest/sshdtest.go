@@ -177,13 +177,16 @@ func Folder(t testing.TB, name string) string {
 }
 
 // Account makes an account with a password for as long as the test runs, which needs root; without, the test is skipped.
-func Account(t testing.TB) (name, password string) {
+func Account(t testing.TB) (name, password string) { return AccountWith(t, "/bin/sh") }
+
+// AccountWith is Account with another login shell.
+func AccountWith(t testing.TB, shell string) (name, password string) {
 	t.Helper()
 	if os.Getuid() != 0 {
 		t.Skip("only root can make an account")
 	}
 	name, password = "tartine-"+strings.ToLower(rand.Text()[:8]), rand.Text()
-	out, err := exec.Command("useradd", "--create-home", "--shell", "/bin/sh", name).CombinedOutput()
+	out, err := exec.Command("useradd", "--create-home", "--shell", shell, name).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	t.Cleanup(func() { _ = exec.Command("userdel", "--remove", name).Run() }) // its processes may not have ended yet
 	set := exec.Command("chpasswd")

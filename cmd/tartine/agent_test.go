@@ -1,0 +1,243 @@
+//go:build linux
+
+package main
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"tartine/internal/connect/sshdtest"
+)
+
+// place is a folder with content and settings for one target.
+type place struct {
+	t       *testing.T
+	dir     string
+	program string
+}
+
+func newPlace(t *testing.T, target string) *place {
+	t.Helper()
+	p := &place{t, t.TempDir(), "tartine"}
+	require.NoError(t, os.MkdirAll(filepath.Join(p.dir, "public", "css"), 0o755))
+	p.write("public/index.html", "<h1>")
+	p.write("public/css/rock.css", "h1 {}")
+	p.write("tartine.yaml", "content: [{source: public}]\ntargets: {rock: {"+target+"}}\n")
+	return p
+}
+
+func (p *place) write(name, text string) {
+	require.NoError(p.t, os.WriteFile(filepath.Join(p.dir, name), []byte(text), 0o644))
+}
+
+func (p *place) tartine(args ...string) string {
+	p.t.Helper()
+	cmd := exec.Command(p.program, args...)
+	cmd.Dir = p.dir
+	cmd.Env = append(os.Environ(), "SSH_AUTH_SOCK=", "XDG_CACHE_HOME="+filepath.Join(p.dir, ".cache"))
+	out, err := cmd.CombinedOutput()
+	require.NoError(p.t, err, "%s", out)
+	return string(out)
+}
+
+// deploys deploys twice and verifies, and gives what the first deployment said.
+func (p *place) deploys() string {
+	p.t.Helper()
+	said := p.tartine("deploy")
+	require.Contains(p.t, said, "deployment 1")
+	p.write("public/index.html", "<h1>again")
+	require.Contains(p.t, p.tartine("deploy"), "1 file, 9 B sent")
+	require.Contains(p.t, p.tartine("verify"), "match")
+	return said
+}
+
+const throughAgent = "computed at the far end while writing"
+
+func login(server *sshdtest.Server, user, root string) string {
+	return fmt.Sprintf("url: \"ssh://%s@127.0.0.1:%d%s\", identity: %q, host_key: %q", user, server.Port, root, server.Identity, server.Fingerprint)
+}
+
+func homeOf(t *testing.T, name string) string {
+	t.Helper()
+	out, err := exec.Command("getent", "passwd", name).Output()
+	require.NoError(t, err)
+	return strings.Split(string(out), ":")[5]
+}
+
+func shell(t *testing.T, script string, args ...any) string {
+	t.Helper()
+	out, err := exec.Command("sh", "-c", fmt.Sprintf(script, args...)).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	return string(out)
+}
+
+func TestTheAgentBehindManyLoginShells(t *testing.T) {
+	server := sshdtest.Start(t)
+	for _, program := range []string{"dash", "bash", "zsh", "fish", "rbash", "busybox"} {
+		t.Run(program, func(t *testing.T) {
+			file, err := exec.LookPath(program)
+			if err != nil && os.Getenv("CI") == "" {
+				t.Skip(program + " is not installed")
+			}
+			require.NoError(t, err)
+			if program == "busybox" {
+				link := filepath.Join(sshdtest.Folder(t, "root"), "sh")
+				require.NoError(t, os.Symlink(file, link))
+				require.NoError(t, os.Chmod(filepath.Dir(link), 0o755))
+				file = link
+			}
+			name, _ := sshdtest.AccountWith(t, file)
+			home := homeOf(t, name)
+			shell(t, "echo 'echo Welcome to the rock' >%[1]s/.bashrc; cp %[1]s/.bashrc %[1]s/.zshenv; chown %[2]s %[1]s/.bashrc %[1]s/.zshenv", home, name)
+			require.Contains(t, newPlace(t, login(server, name, home+"/site")).deploys(), throughAgent)
+			require.Equal(t, "1\n", shell(t, "ls -A %s/.cache/tartine | wc -l", home), "one copy, and nothing beside it")
+		})
+	}
+}
+
+func TestWhereTheAgentCannotLiveOrRun(t *testing.T) {
+	server := sshdtest.Start(t)
+	account := func(t *testing.T, program string) (name, home string) {
+		name, _ = sshdtest.AccountWith(t, program)
+		return name, homeOf(t, name)
+	}
+	temporary := func() string { return shell(t, "ls -d /tmp/tmp.* 2>/dev/null | wc -l") }
+	t.Run("a home that may not be written", func(t *testing.T) {
+		name, home := account(t, "/bin/sh")
+		shell(t, "mkdir %[1]s/www; chown %[2]s %[1]s/www; chown root %[1]s; chmod 755 %[1]s", home, name)
+		before := temporary()
+		require.Contains(t, newPlace(t, login(server, name, home+"/www/site")).deploys(), throughAgent)
+		require.Equal(t, before, temporary(), "nothing is left")
+	})
+	t.Run("a home where nothing runs", func(t *testing.T) {
+		name, home := account(t, "/bin/sh")
+		require.NoError(t, syscall.Mount("tmpfs", home, "tmpfs", syscall.MS_NOEXEC, "mode=777"))
+		t.Cleanup(func() { _ = syscall.Unmount(home, syscall.MNT_DETACH) })
+		require.Contains(t, newPlace(t, login(server, name, home+"/site")).deploys(), throughAgent)
+	})
+	t.Run("no shell", func(t *testing.T) {
+		name, home := account(t, "/usr/sbin/nologin")
+		said := newPlace(t, login(server, name, home+"/site")).deploys()
+		require.Contains(t, said, "note      over SFTP: no agent runs at the far end")
+		require.NotContains(t, said, throughAgent)
+	})
+	t.Run("none is wanted", func(t *testing.T) {
+		name, home := account(t, "/bin/sh")
+		said := newPlace(t, login(server, name, home+"/site")+", agent: off").deploys()
+		require.Contains(t, said, "sha256sum at the far end")
+		require.NotContains(t, said, "note")
+		require.NoDirExists(t, home+"/.cache")
+	})
+	t.Run("one that is installed", func(t *testing.T) {
+		name, home := account(t, "/bin/sh")
+		program, err := exec.LookPath("tartine")
+		require.NoError(t, err)
+		shell(t, "cp %s %[2]s/own; chmod 755 %[2]s/own", program, home)
+		require.Contains(t, newPlace(t, login(server, name, home+"/site")+", agent: "+home+"/own").deploys(), throughAgent)
+		require.NoDirExists(t, home+"/.cache")
+		require.Contains(t, newPlace(t, login(server, name, home+"/other")+", agent: "+home+"/none").deploys(), "there is no program "+home+"/none")
+	})
+	t.Run("another processor", func(t *testing.T) {
+		fake := sshdtest.Folder(t, "root")
+		require.NoError(t, os.Chmod(fake, 0o755))
+		require.NoError(t, os.WriteFile(fake+"/uname", []byte("#!/bin/sh\n[ \"$1\" = -s ] && echo Linux || echo aarch64\n"), 0o755))
+		other := sshdtest.Start(t, "SetEnv PATH="+fake+":/usr/bin:/bin")
+		name, home := account(t, "/bin/sh")
+		require.Contains(t, newPlace(t, login(other, name, home+"/site")).deploys(), "it runs linux/arm64, and this program is for linux/")
+		program, err := exec.LookPath("tartine")
+		require.NoError(t, err)
+		p := newPlace(t, login(other, name, home+"/second")+", agents: builds")
+		require.NoError(t, os.Mkdir(filepath.Join(p.dir, "builds"), 0o755))
+		shell(t, "cp %s %s/builds/tartine-linux-arm64", program, p.dir) // what would run there, if it were
+		require.Contains(t, p.deploys(), throughAgent)
+	})
+	t.Run("a copy that is cut off", func(t *testing.T) {
+		name, home := account(t, "/bin/sh")
+		port, stop := cutAfter(t, server.Port, 1_000_000)
+		defer stop()
+		p := newPlace(t, strings.Replace(login(server, name, home+"/site"), fmt.Sprint(":", server.Port), fmt.Sprint(":", port), 1))
+		cmd := exec.Command("tartine", "deploy", "--reconnect", "0")
+		cmd.Dir = p.dir
+		cmd.Env = append(os.Environ(), "XDG_CACHE_HOME="+p.dir+"/.cache", "SSH_AUTH_SOCK=")
+		out, err := cmd.CombinedOutput()
+		require.Error(t, err, "%s", out)
+		require.Equal(t, "", shell(t, "sleep 0.2; ls -A %s/.cache/tartine", home))
+	})
+}
+
+// TestThroughAnythingThatLeadsToAShell reaches sites through programs that give a stream.
+func TestThroughAnythingThatLeadsToAShell(t *testing.T) {
+	server := sshdtest.Start(t)
+	name, _ := sshdtest.Account(t)
+	home := homeOf(t, name)
+	list := func(words ...string) string {
+		for i := range words {
+			words[i] = fmt.Sprintf("%q", words[i])
+		}
+		return "command: [" + strings.Join(words, ", ") + "]"
+	}
+	t.Run("a change of user", func(t *testing.T) {
+		require.Contains(t, newPlace(t, "url: "+home+"/site, "+list("setpriv", "--reuid", name, "--regid", name, "--clear-groups", "--reset-env", "sh")).deploys(), throughAgent)
+		info, err := os.Stat(home + "/site/index.html")
+		require.NoError(t, err)
+		require.NotZero(t, info.Sys().(*syscall.Stat_t).Uid, "written as that user")
+	})
+	t.Run("a second ssh", func(t *testing.T) {
+		require.Contains(t, newPlace(t, "url: "+home+"/second, "+list("ssh", "-q", "-i", server.Identity, "-p", fmt.Sprint(server.Port), "-o", "UserKnownHostsFile="+server.KnownHosts, name+"@127.0.0.1", "sh")).deploys(), throughAgent)
+	})
+	t.Run("another root", func(t *testing.T) {
+		jail := sshdtest.Folder(t, "root")
+		busybox, err := exec.LookPath("busybox")
+		require.NoError(t, err)
+		shell(t, "mkdir -p %[1]s/bin %[1]s/tmp %[1]s/srv %[1]s/proc; cp %[2]s %[1]s/bin/busybox; for p in sh head gzip mkdir mv rm chmod mktemp touch uname find cp; do ln -s busybox %[1]s/bin/$p; done", jail, busybox)
+		shell(t, "mkdir %[1]s/dev; mknod -m 666 %[1]s/dev/null c 1 3", jail)
+		p := newPlace(t, "url: /srv/site, "+list("unshare", "--mount", "--pid", "--fork", "chroot", jail, "/bin/sh"))
+		p.program = static(t)
+		require.Contains(t, p.deploys(), throughAgent)
+		require.FileExists(t, jail+"/srv/site/index.html")
+	})
+	t.Run("a program that leads nowhere", func(t *testing.T) {
+		p := newPlace(t, "url: /srv/site, "+list("sh", "-c", "echo it is closed >&2; exit 1"))
+		cmd := exec.Command("tartine", "deploy")
+		cmd.Dir = p.dir
+		out, err := cmd.CombinedOutput()
+		require.Error(t, err)
+		require.Equal(t, 3, cmd.ProcessState.ExitCode(), "%s", out)
+		require.Contains(t, string(out), "it says: it is closed")
+	})
+	t.Run("a container", func(t *testing.T) {
+		if exec.Command("docker", "info").Run() != nil {
+			t.Skip("no container engine answers")
+		}
+		dir := t.TempDir()
+		busybox, err := exec.LookPath("busybox")
+		require.NoError(t, err)
+		image := "tartine-test-" + strings.ToLower(filepath.Base(dir))
+		shell(t, "cp %[1]s %[2]s/busybox; printf 'FROM scratch\\nCOPY busybox /bin/busybox\\nRUN [\"/bin/busybox\", \"--install\", \"-s\", \"/bin\"]\\nRUN [\"/bin/mkdir\", \"-p\", \"/srv\", \"/tmp\", \"/root\"]\\n' >%[2]s/Dockerfile; docker build -q -t %[3]s %[2]s", busybox, dir, image)
+		t.Cleanup(func() { _ = exec.Command("docker", "rmi", "-f", image).Run() })
+		id := strings.TrimSpace(shell(t, "docker run -d --rm --network none %s /bin/sleep 600", image))
+		t.Cleanup(func() { _ = exec.Command("docker", "rm", "-f", id).Run() })
+		p := newPlace(t, "url: /srv/site, "+list("docker", "exec", "-i", id, "sh"))
+		p.program = static(t)
+		require.Contains(t, p.deploys(), throughAgent)
+		require.Contains(t, shell(t, "docker exec %s cat /srv/site/index.html", id), "again")
+	})
+}
+
+// static builds the program as it is released, which runs where there are no libraries.
+func static(t *testing.T) string {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "tartine")
+	build := exec.Command("go", "build", "-o", file, ".")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	out, err := build.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	return file
+}
