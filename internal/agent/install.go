@@ -107,23 +107,31 @@ func readBuild(file string) (*build, error) {
 }
 
 func ownBuild(file string) (*build, error) {
-	if file == "" {
-		var err error
-		if file, err = os.Executable(); err != nil {
-			return nil, err
-		}
+	file, err := ownFile(file)
+	if err != nil {
+		return nil, err
 	}
 	return readBuild(file)
+}
+
+// ownFile gives the file of this program. Where the system does not tell, it is the one that was started.
+func ownFile(file string) (string, error) {
+	if file != "" {
+		return file, nil
+	}
+	file, err := os.Executable()
+	if err != nil && filepath.IsAbs(os.Args[0]) {
+		return os.Args[0], nil
+	}
+	return file, err
 }
 
 // ownName gives the name of the copy of this program. It is remembered by the size and time of the program's file, since
 // to digest it takes longer than to connect.
 func ownName(file string) (string, error) {
-	if file == "" {
-		var err error
-		if file, err = os.Executable(); err != nil {
-			return "", err
-		}
+	file, err := ownFile(file)
+	if err != nil {
+		return "", err
 	}
 	info, err := os.Stat(file)
 	if err != nil {
