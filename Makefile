@@ -50,6 +50,10 @@ fuzz:
 	@set -e; for target in ./internal/manifest:FuzzReadListing ./internal/manifest:FuzzReadJSON ./internal/filter:FuzzRule ./internal/config:FuzzParse; do \
 		$(GO) test -run '^$$' -fuzz "^$${target#*:}\$$" -fuzztime $(or $(FUZZTIME),20s) $${target%:*}; done
 
+# Measures the program beside the system's own tools and writes docs/benchmarks.md. Needs GNU time for the last rows.
+bench: build .servers
+	$(GO) run ./bench -report docs
+
 clean:
 	rm -rf bin dist
 

@@ -1,0 +1,221 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"runtime"
+	"strings"
+	"time"
+)
+
+// row is one line of the table.
+type row struct {
+	work     string
+	measured string
+	beside   string
+	ratio    float64
+	most     float64 // what it should be at most
+}
+
+func seconds(d time.Duration) string { return fmt.Sprintf("%.2f s", d.Seconds()) }
+
+func ratioRow(work, beside string, ours, theirs sample, most float64) row {
+	return row{work, seconds(ours.took), beside + ", " + seconds(theirs.took), ours.took.Seconds() / theirs.took.Seconds(), most}
+}
+
+const far = "the hand pipeline"
+
+// table measures everything that the table has.
+func (b *bench) table() (rows []row, err error) {
+	for _, part := range []func() ([]row, error){b.startup, b.many, b.large, b.longLine, b.memory} {
+		more, err := part()
+		if err != nil {
+			return nil, err
+		}
+		rows = append(rows, more...)
+		fmt.Fprintf(os.Stderr, "%d rows are measured\n", len(rows))
+	}
+	return rows, nil
+}
+
+func (b *bench) startup() ([]row, error) {
+	m, err := b.medians(b.runs, func() (sample, error) { return b.exec(b.program, "--version") })
+	if err != nil {
+		return nil, err
+	}
+	return []row{{"start of the program (--version)", fmt.Sprintf("%d ms", m[0].took.Milliseconds()), "30 ms", m[0].took.Seconds() / 0.030, 1}}, nil
+}
+
+// hashBoth is sha256sum of both ends, by one process each.
+func (b *bench) hashBoth(tree string) func() (sample, error) {
+	return func() (sample, error) {
+		return b.sh("cd %s && find . -type f -print0 | xargs -0 sha256sum >/dev/null && cd %s && find . -type f -print0 | xargs -0 sha256sum >/dev/null", b.in(tree), b.in("hand"))
+	}
+}
+
+func (b *bench) many() (rows []row, err error) {
+	for _, t := range []struct {
+		name        string
+		files, size int
+	}{{"10,000 files of 12 KB", b.scaled(10_000), 12 << 10}, {"100,000 files of 4 KB", b.scaled(100_000), 4 << 10}} {
+		tree := fmt.Sprintf("pages%d", t.files)
+		if err := writePages(b.in(tree), t.files, t.size); err != nil {
+			return nil, err
+		}
+		m, err := b.medians(b.runs, b.pipe(tree, b.server.port), b.hashBoth(tree), b.first(tree, b.server.port, "ssh"))
+		if err != nil {
+			return nil, err
+		}
+		both := sample{took: m[0].took + m[1].took}
+		rows = append(rows, ratioRow("first deployment, "+t.name, far, m[2], m[0], 1.0),
+			ratioRow("the same", far+" and sha256sum of both ends", m[2], both, 0.55))
+		if t.files < b.scaled(100_000) {
+			continue
+		}
+		more, err := b.standing(tree, m[0])
+		if err != nil {
+			return nil, err
+		}
+		rows = append(rows, more...)
+	}
+	return rows, nil
+}
+
+// standing measures what is done with a site that stands.
+func (b *bench) standing(tree string, pipe sample) (rows []row, err error) {
+	find := func() (sample, error) { return b.sh(`find %s -printf '%%s %%T@\n' >/dev/null`, b.in(tree)) }
+	m, err := b.medians(b.runs, b.again(tree), find)
+	if err != nil {
+		return nil, err
+	}
+	rows = append(rows, ratioRow("no-op on 100,000 files", far, m[0], pipe, 0.12), ratioRow("the same", "one find of the tree", m[0], m[1], 3))
+	n := 0
+	change := func() (sample, error) {
+		n++
+		if err := os.WriteFile(pageName(b.in(tree), b.scaled(100_000)/2), fmt.Appendf(nil, "changed for the %d. time", n), 0o644); err != nil {
+			return sample{}, err
+		}
+		return b.deploy(tree, b.server.port, "ssh")
+	}
+	one, err := b.medians(b.runs, change)
+	if err != nil {
+		return nil, err
+	}
+	rows = append(rows, ratioRow("one file changed of 100,000", far, one[0], pipe, 0.14))
+	verify := func() (sample, error) {
+		return b.exec(b.program, "verify", fmt.Sprintf("ssh://%s@127.0.0.1:%d%s", b.server.user, b.server.port, b.in("site")),
+			"--identity", b.in("identity"), "--fingerprint", b.server.fingerprint, "--ssh-config", "none")
+	}
+	hash := func() (sample, error) {
+		return b.sh("cd %s && find . -type f -print0 | xargs -0 -n 500 -P %d sha256sum >/dev/null", b.in(tree), runtime.NumCPU())
+	}
+	v, err := b.medians(b.runs, verify, hash)
+	if err != nil {
+		return nil, err
+	}
+	return append(rows, ratioRow("verify 100,000 files, 400 MB", "sha256sum on all cores", v[0], v[1], 1.1)), nil
+}
+
+func (b *bench) large() ([]row, error) {
+	size := int64(float64(1<<30) * b.scale)
+	if err := writePicture(b.in("large/plate.tif"), size); err != nil {
+		return nil, err
+	}
+	cat := func() (sample, error) {
+		if err := b.clear(); err != nil {
+			return sample{}, err
+		}
+		return b.sh("%s 'cat >%s' <%s", b.server.ssh(b.server.port), b.in("hand"), b.in("large/plate.tif"))
+	}
+	m, err := b.medians(b.runs, cat, b.first("large", b.server.port, "ssh"))
+	if err != nil {
+		return nil, err
+	}
+	file, err := os.OpenFile(b.in("large/plate.tif"), os.O_WRONLY, 0)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := file.WriteAt(make([]byte, 1<<20), size/2); err != nil {
+		return nil, err
+	}
+	if err := file.Close(); err != nil {
+		return nil, err
+	}
+	changed, err := b.deploy("large", b.server.port, "ssh")
+	if err != nil {
+		return nil, err
+	}
+	sent := float64(sentBytes(changed)) / (1 << 20)
+	return []row{ratioRow("first deployment of one file of 1 GiB that does not pack", "ssh … 'cat > file'", m[1], m[0], 1.2),
+		{"1 MiB changed inside it", fmt.Sprintf("%.1f MiB sent", sent), "3 MiB", sent / 3, 1}}, nil
+}
+
+func (b *bench) longLine() ([]row, error) {
+	port, stop, err := delayed(b.server.port, 50*time.Millisecond)
+	if err != nil {
+		return nil, err
+	}
+	defer stop()
+	tree := fmt.Sprintf("pages%d", b.scaled(10_000))
+	m, err := b.medians(b.runs, b.pipe(tree, port), b.first(tree, port, "ssh"))
+	if err != nil {
+		return nil, err
+	}
+	plain, err := b.medians(1, b.first(tree, port, "sftp"))
+	if err != nil {
+		return nil, err
+	}
+	return []row{ratioRow("10,000 files of 12 KB over a round trip of 50 ms", far+" over the same line", m[1], m[0], 1.2),
+		ratioRow("the same over plain SFTP", far+" over the same line", plain[0], m[0], 4)}, nil
+}
+
+// memory measures both ends: behind a command, the far end is a child whose use the system tells.
+func (b *bench) memory() ([]row, error) {
+	tree := fmt.Sprintf("pages%d", b.scaled(100_000))
+	if err := b.clear(); err != nil {
+		return nil, err
+	}
+	near, err := b.deploy(tree, b.server.port, "ssh", "--no-cache")
+	if err != nil {
+		return nil, err
+	}
+	if err := b.clear(); err != nil {
+		return nil, err
+	}
+	settings := fmt.Sprintf("content: [{source: %s}]\ntargets: {rock: {url: %s, command: [/usr/bin/env, time, -f, \"%%M\", -o, %s, sh]}}\n", b.in(tree), b.in("site"), b.in("peak"))
+	if err := os.WriteFile(b.in("tartine.yaml"), []byte(settings), 0o644); err != nil {
+		return nil, err
+	}
+	if _, err := b.exec(b.program, "deploy", "--config", b.in("tartine.yaml"), "--quiet"); err != nil {
+		return nil, err
+	}
+	text, err := os.ReadFile(b.in("peak"))
+	if err != nil {
+		return nil, err
+	}
+	var kib int64
+	if _, err := fmt.Sscan(strings.TrimSpace(string(text)), &kib); err != nil {
+		return nil, err
+	}
+	return []row{memoryRow("memory here, first deployment of 100,000 files", near.memory), memoryRow("memory at the far end", kib<<10)}, nil
+}
+
+func memoryRow(work string, bytes int64) row {
+	return row{work, fmt.Sprintf("%d MB", bytes/1e6), "120 MB", float64(bytes) / 120e6, 1}
+}
+
+// render writes the table.
+func render(machine string, rows []row) string {
+	var out strings.Builder
+	fmt.Fprintf(&out, "# Benchmarks\n\nMedians of paired runs of whole programs, over OpenSSH's server on loopback (`make bench`). Only the ratios mean anything.\n\nMeasured %s on %s.\n\n", time.Now().UTC().Format(time.DateOnly), machine)
+	out.WriteString("A first deployment hashes every file at both ends and verifies what stands; the hand pipeline, `tar -C A -cf - . | ssh … tar -C B -xf -`, hashes nothing.\n\n")
+	out.WriteString("| work | measured | beside | ratio | aim | |\n| --- | --- | --- | --- | --- | --- |\n")
+	for _, r := range rows {
+		verdict := "reached"
+		if r.ratio > r.most {
+			verdict = "not reached"
+		}
+		fmt.Fprintf(&out, "| %s | %s | %s | %.2f | %.2f | %s |\n", r.work, r.measured, r.beside, r.ratio, r.most, verdict)
+	}
+	return out.String()
+}
