@@ -14,6 +14,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -280,15 +282,21 @@ func TestALineThatIsLostEndsBothSides(t *testing.T) {
 	require.NoError(t, err)
 	defer client.Close()
 	c := site1()
+	for i := range 2000 {
+		c[fmt.Sprintf("log/%d.html", i)] = fmt.Sprint("log ", i)
+	}
 	plan := c.compare(t, client)
-	opened := 0
+	var opened atomic.Int64
+	told := make(chan struct{})
+	once := sync.OnceFunc(func() { close(told) })
 	plan.Open = func(path string) (io.ReadCloser, error) {
-		if opened++; opened == 600 {
+		if opened.Add(1) == 1500 { // what was sent before has arrived
+			<-told
 			near.Close()
 		}
 		return c.open(path)
 	}
-	_, err = client.Deploy(t.Context(), plan, &site.Watch{})
+	_, err = client.Deploy(t.Context(), plan, &site.Watch{Bytes: func(int64) { once() }})
 	require.ErrorIs(t, err, fsys.ErrLost)
 	<-served
 	require.NoDirExists(t, filepath.Join(dir, "www"))

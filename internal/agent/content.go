@@ -14,6 +14,7 @@ import (
 const (
 	recordLast   = 1 << iota // the file ends here
 	recordFailed             // the file cannot be read; the bytes say why
+	recordCopy               // the bytes say which stretch of the old version stands here
 )
 
 const (

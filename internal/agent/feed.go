@@ -274,6 +274,9 @@ func (f *feeder) fillLarge(ctx context.Context, b *batch) error {
 	}
 	defer content.Close()
 	left := f.sizeAt(b.first) - f.need.Offsets[b.first] + 1
+	if old := f.need.Old[b.first]; len(old) > 0 {
+		return f.fillChanged(ctx, b, io.LimitReader(content, left), old)
+	}
 	for {
 		data := make([]byte, min(contentSize, left))
 		n, err := io.ReadFull(content, data)
@@ -287,6 +290,53 @@ func (f *feeder) fillLarge(ctx context.Context, b *batch) error {
 		}
 		if err := f.put(ctx, b, appendRecord(nil, r)); err != nil || r.flags != 0 {
 			return err
+		}
+	}
+}
+
+// fillChanged sends what is new of a file, and names what the old version has.
+func (f *feeder) fillChanged(ctx context.Context, b *batch, content io.Reader, old packedChunks) error {
+	places, err := old.places()
+	if err != nil {
+		return err
+	}
+	var (
+		frame []byte
+		run   span // of the old version, which goes on as long as chunks follow one another there
+	)
+	flush := func() {
+		if run.length > 0 {
+			frame = appendRecord(frame, record{b.first, recordCopy, appendSpan(nil, run)})
+			run = span{}
+		}
+	}
+	for chunks := newCutter(content); ; {
+		chunk, err := chunks.next()
+		if err != nil {
+			flush()
+			r := record{b.first, recordLast, nil}
+			if !errors.Is(err, io.EOF) {
+				r = failedRecord(b.first, err)
+			}
+			return f.put(ctx, b, appendRecord(frame, r))
+		}
+		if at, known := places[nameOf(chunk)]; known && at.length == int64(len(chunk)) {
+			if run.length > 0 && run.offset+run.length != at.offset {
+				flush()
+			}
+			if run.length == 0 {
+				run.offset = at.offset
+			}
+			run.length += at.length
+			continue
+		}
+		flush()
+		frame = appendRecord(frame, record{b.first, 0, chunk})
+		if len(frame) >= contentSize {
+			if err := f.put(ctx, b, frame); err != nil {
+				return err
+			}
+			frame = nil
 		}
 	}
 }

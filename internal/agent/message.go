@@ -279,6 +279,8 @@ type (
 type need struct {
 	Want    []int         `cbor:"want"`              // indices into what was compared
 	Offsets map[int]int64 `cbor:"offsets,omitempty"` // by position in Want; missing: from the beginning
+	// Old is the chunks of versions that stand at the far end, by position in Want.
+	Old map[int]packedChunks `cbor:"old,omitempty"`
 }
 
 type (

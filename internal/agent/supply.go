@@ -2,6 +2,7 @@ package agent
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"runtime"
@@ -11,6 +12,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
 )
@@ -42,6 +44,10 @@ func (s *supply) Supply(ctx context.Context, pieces []site.Piece, take func(cont
 			n.Offsets[i] = p.Offset
 		}
 	}
+	var err error
+	if n.Old, err = cutOld(ctx, pieces); err != nil {
+		return err
+	}
 	if err := s.ask(n); err != nil {
 		return err
 	}
@@ -50,9 +56,33 @@ func (s *supply) Supply(ctx context.Context, pieces []site.Piece, take func(cont
 		defer s.taking.Store(false)
 	}
 	group, ctx := errgroup.WithContext(ctx)
-	d := &distributor{supply: s, take: take, group: group, slots: make(chan struct{}, 2*runtime.GOMAXPROCS(0)), pieces: len(pieces)}
+	d := &distributor{supply: s, take: take, group: group, asked: pieces, slots: make(chan struct{}, 2*runtime.GOMAXPROCS(0)), pieces: len(pieces)}
 	group.Go(func() error { return d.run(ctx) })
 	return group.Wait()
+}
+
+// cutOld cuts the old versions of pieces. One that cannot be read is none.
+func cutOld(ctx context.Context, pieces []site.Piece) (map[int]packedChunks, error) {
+	out := map[int]packedChunks{}
+	room := mostChunks * (1 + len(chunkName{}))
+	for i, p := range pieces {
+		if p.Old == nil || room <= 0 {
+			continue
+		}
+		old, err := p.Old()
+		if err != nil {
+			continue
+		}
+		chunks, err := chunksOf(ctx, old)
+		old.Close()
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if room -= len(chunks); err == nil && room > 0 {
+			out[i] = chunks
+		}
+	}
+	return out, nil
 }
 
 // distributor hands records to the engine: small files many at a time, a large one as a stream.
@@ -62,6 +92,7 @@ type distributor struct {
 	group  *errgroup.Group
 	slots  chan struct{} // how many frames of small files are worked on at once
 	pieces int
+	asked  []site.Piece
 	next   int    // the position that comes next
 	large  *large // the file that is under way, or nil
 }
@@ -125,7 +156,7 @@ func (d *distributor) deliver(ctx context.Context, frame *delivery) error {
 			return fmt.Errorf("%w: file %d in the place of %d", ErrProtocol, r.position, d.next)
 		}
 		d.next++
-		if r.flags&(recordLast|recordFailed) != 0 {
+		if r.flags&(recordLast|recordFailed) != 0 && r.flags&recordCopy == 0 {
 			small = append(small, r)
 			continue
 		}
@@ -188,6 +219,7 @@ type large struct {
 
 type part struct {
 	data  []byte
+	copy  *span // of the old version, in the place of data
 	err   error
 	frame *delivery
 }
@@ -196,7 +228,8 @@ func (d *distributor) begin(ctx context.Context, position int) {
 	l := &large{position: position, parts: make(chan part, 4), gone: make(chan struct{})}
 	d.large = l
 	d.group.Go(func() error {
-		r := &partReader{parts: l.parts, release: d.release}
+		r := &partReader{parts: l.parts, release: d.release, open: d.asked[position].Old}
+		defer r.close()
 		err := d.take(ctx, position, r, nil, nil)
 		close(l.gone)
 		r.drain()
@@ -207,8 +240,15 @@ func (d *distributor) begin(ctx context.Context, position int) {
 // part hands over a part of the file that is under way.
 func (d *distributor) part(ctx context.Context, frame *delivery, r record) error {
 	p := part{data: r.data, frame: frame}
-	if r.flags&recordFailed != 0 {
+	switch {
+	case r.flags&recordFailed != 0:
 		p.data, p.err = nil, remoteReadError(r.data)
+	case r.flags&recordCopy != 0:
+		from, err := parseSpan(r.data)
+		if err != nil {
+			return err
+		}
+		p.data, p.copy = nil, &from
 	}
 	select {
 	case d.large.parts <- p:
@@ -229,10 +269,13 @@ type partReader struct {
 	parts   chan part
 	now     part
 	release func(*delivery)
+	open    func() (io.ReadCloser, error) // the old version; nil: there is none
+	old     io.ReadCloser
+	copied  int64
 }
 
 func (r *partReader) Read(p []byte) (int, error) {
-	for len(r.now.data) == 0 {
+	for len(r.now.data) == 0 && r.now.copy == nil {
 		r.finish()
 		if r.now.err != nil {
 			return 0, r.now.err
@@ -241,11 +284,59 @@ func (r *partReader) Read(p []byte) (int, error) {
 		if !ok {
 			return 0, io.EOF
 		}
-		r.now = next
+		if r.now = next; next.copy != nil {
+			if err := r.seek(next.copy.offset); err != nil {
+				return 0, err
+			}
+		}
+	}
+	if from := r.now.copy; from != nil {
+		return r.readOld(p, from)
 	}
 	n := copy(p, r.now.data)
 	r.now.data = r.now.data[n:]
 	return n, nil
+}
+
+// seek goes to a place of the old version.
+func (r *partReader) seek(offset int64) error {
+	if r.old == nil {
+		if r.open == nil {
+			return fmt.Errorf("%w: a copy of a file that does not stand", ErrProtocol)
+		}
+		var err error
+		if r.old, err = r.open(); err != nil {
+			return err
+		}
+	}
+	seeker, ok := r.old.(io.Seeker)
+	if !ok {
+		return fsys.ErrUnsupported
+	}
+	_, err := seeker.Seek(offset, io.SeekStart)
+	return err
+}
+
+func (r *partReader) readOld(p []byte, from *span) (int, error) {
+	n, err := r.old.Read(p[:min(int64(len(p)), from.length)])
+	r.copied += int64(n)
+	if from.length -= int64(n); from.length == 0 {
+		r.now.copy = nil
+		return n, nil
+	}
+	if errors.Is(err, io.EOF) {
+		err = io.ErrUnexpectedEOF // it was cut while it was read
+	}
+	return n, err
+}
+
+// Copied gives how many bytes were taken from the old version.
+func (r *partReader) Copied() int64 { return r.copied }
+
+func (r *partReader) close() {
+	if r.old != nil {
+		r.old.Close()
+	}
 }
 
 // finish gives the credit of a part back that was read.

@@ -23,13 +23,31 @@ type Supplier interface {
 type Piece struct {
 	Path   string
 	Offset int64 // bytes at its beginning that are not needed
+	// Old opens the version that stands at the site, of which parts may stand in the new one too; nil: there is none, or
+	// it is not worth a look.
+	Old func() (io.ReadCloser, error)
+}
+
+// worthALook is from which size on, in bytes, it pays to look for what an old version and a new one have in common.
+const worthALook = 4 << 20
+
+// oldOf gives how to open the old version of a file that changed, where that may pay.
+func (st *staging) oldOf(ctx context.Context, p *parcel) func() (io.ReadCloser, error) {
+	f := p.change.Found
+	if f == nil || f.Kind != manifest.File || f.Other != 0 || f.Size < worthALook || p.change.Want.Size < worthALook || st.plan.SendAll {
+		return nil
+	}
+	return func() (io.ReadCloser, error) { return st.site.fs.Open(ctx, st.site.at(f.Path)) }
 }
 
 // takeAll has the parcels supplied in one stream, and checks their bytes as they are written.
 func (st *staging) takeAll(ctx context.Context, parcels []*parcel) error {
 	pieces := make([]Piece, len(parcels))
 	for i, p := range parcels {
-		pieces[i] = Piece{p.change.Path, st.resumesAt(p)}
+		pieces[i] = Piece{Path: p.change.Path, Offset: st.resumesAt(p)}
+		if pieces[i].Offset == 0 {
+			pieces[i].Old = st.oldOf(ctx, p)
+		}
 		st.watch.bytes(pieces[i].Offset)
 	}
 	return st.plan.Supply.Supply(ctx, pieces, func(ctx context.Context, i int, content io.Reader, whole []byte, err error) error {
@@ -89,6 +107,9 @@ func (st *staging) take(ctx context.Context, p *parcel, offset int64, content io
 		return err
 	}
 	p.checked = offset == 0
+	if partly, ok := content.(interface{ Copied() int64 }); ok {
+		sent -= partly.Copied() // what the old version had did not cross the line
+	}
 	st.sent(p, sent)
 	return nil
 }
