@@ -322,23 +322,3 @@ func TestACancelledCallEnds(t *testing.T) {
 	require.ErrorIs(t, err, context.Canceled)
 	require.NotEmpty(t, c.compare(t, client).Result.Changes, "the session goes on")
 }
-
-func TestEntriesSurvivePacking(t *testing.T) {
-	entries := append(site1().entries(), manifest.Entry{Path: "zz", Kind: manifest.Link, Link: "../x"}, manifest.Entry{Path: "zzz", Kind: manifest.Dir, Mode: 0o700})
-	packed := packEntries(entries, each(entries))
-	got, err := packed.unpack()
-	require.NoError(t, err)
-	require.Len(t, got, len(entries))
-	for i := range got {
-		require.True(t, got[i].Equal(entries[i]) && got[i].Size == entries[i].Size && got[i].ModTime.Equal(entries[i].ModTime), "%+v", got[i])
-	}
-	for cut := range 200 {
-		if _, err := packed[:len(packed)-1-cut].unpack(); err != nil {
-			require.ErrorIs(t, err, ErrProtocol)
-		}
-	}
-	for _, path := range []string{"../x", "/x", "a//b", ""} {
-		_, err := packedEntries(appendEntry(nil, &manifest.Entry{Path: path}, "")).unpack()
-		require.ErrorIs(t, err, ErrProtocol, path)
-	}
-}

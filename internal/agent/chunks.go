@@ -113,12 +113,15 @@ type span struct{ offset, length int64 }
 // places gives where each chunk stands.
 func (p packedChunks) places() (map[chunkName]span, error) {
 	out := map[chunkName]span{}
-	r := &unpacking{rest: p}
 	at := int64(0)
-	for len(r.rest) > 0 {
-		length := r.uvarint()
-		name := r.take(uint64(len(chunkName{})))
-		if r.broken || length > mostChunk || len(out) == mostChunks || at > math.MaxInt64/2 {
+	for rest := []byte(p); len(rest) > 0; {
+		length, n := binary.Uvarint(rest)
+		if n <= 0 || len(rest) < n+len(chunkName{}) {
+			return nil, fmt.Errorf("%w: chunks", ErrProtocol)
+		}
+		name := rest[n : n+len(chunkName{})]
+		rest = rest[n+len(name):]
+		if length > mostChunk || len(out) == mostChunks || at > math.MaxInt64/2 {
 			return nil, fmt.Errorf("%w: chunks", ErrProtocol)
 		}
 		out[chunkName(name)] = span{at, int64(length)}
@@ -134,9 +137,9 @@ func appendSpan(out []byte, s span) []byte {
 }
 
 func parseSpan(data []byte) (s span, err error) {
-	r := &unpacking{rest: data}
-	offset, length := r.uvarint(), r.uvarint()
-	if r.broken || len(r.rest) > 0 || offset > math.MaxInt64/2 || length > math.MaxInt64/2 {
+	offset, n := binary.Uvarint(data)
+	length, m := binary.Uvarint(data[max(n, 0):])
+	if n <= 0 || m <= 0 || n+m < len(data) || offset > math.MaxInt64/2 || length > math.MaxInt64/2 {
 		return s, fmt.Errorf("%w: a copy from nowhere", ErrProtocol)
 	}
 	return span{int64(offset), int64(length)}, nil

@@ -251,7 +251,7 @@ func (c *Client) Compare(ctx context.Context, survey *site.Survey, want *site.Wa
 			call.Folders = digestFolders(want.Entries)
 		case answer.NeedAll, stage == 0 && survey.Number == 0:
 			call.Whole, call.Folders = true, nil
-			call.Entries = packEntries(want.Entries, each(want.Entries))
+			call.Entries = manifest.Pack(want.Entries)
 		case len(answer.NeedFolders) > 0:
 			var err error
 			if call.Entries, err = entriesOf(want.Entries, call.Folders, answer.NeedFolders); err != nil {
@@ -405,7 +405,7 @@ func (c *Client) Held(ctx context.Context, survey *site.Survey, result *diff.Res
 func (c *Client) Verify(ctx context.Context, m *manifest.Manifest, strays bool, watch *site.Watch) (*site.Report, error) {
 	call := verifyCall{Recorded: m == nil, Strays: strays}
 	if m != nil {
-		call.Entries = packEntries(m.Entries, each(m.Entries))
+		call.Entries = manifest.Pack(m.Entries)
 	}
 	if watch == nil {
 		watch = &site.Watch{}

@@ -75,22 +75,20 @@ func differing(folders []folderDigest, base []manifest.Entry) (out []int) {
 }
 
 // entriesOf gives the entries of some of the folders.
-func entriesOf(entries []manifest.Entry, folders []folderDigest, wanted []int) (packedEntries, error) {
+func entriesOf(entries []manifest.Entry, folders []folderDigest, wanted []int) (manifest.Packed, error) {
 	_, of := byFolder(entries)
 	for _, i := range wanted {
 		if i < 0 || i >= len(folders) {
 			return nil, fmt.Errorf("%w: folder %d", ErrProtocol, i)
 		}
 	}
-	return packEntries(nil, func(yield func(*manifest.Entry) bool) {
-		for _, i := range wanted {
-			for _, at := range of[folders[i].Path] {
-				if !yield(&entries[at]) {
-					return
-				}
-			}
+	var some []manifest.Entry
+	for _, i := range wanted {
+		for _, at := range of[folders[i].Path] {
+			some = append(some, entries[at])
 		}
-	}), nil
+	}
+	return manifest.Pack(some), nil
 }
 
 // merge puts a tree together: the folders that differ from the base as they were sent, the others from the base.

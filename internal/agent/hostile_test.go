@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tartine/internal/manifest"
 	"tartine/internal/site"
 )
 
@@ -30,7 +31,7 @@ func FuzzServer(f *testing.F) {
 	open := callOf(1, methodOpen, Root{Path: "www"})
 	survey := callOf(2, methodSurvey, true)
 	entries := content{"a": "a"}.entries()
-	compare := callOf(3, methodCompare, compareCall{Whole: true, Paths: 1, Entries: packEntries(entries, each(entries))})
+	compare := callOf(3, methodCompare, compareCall{Whole: true, Paths: 1, Entries: manifest.Pack(entries)})
 	deploy := callOf(4, methodDeploy, deployCall{})
 	data := append([]byte{rawContent}, binary.AppendUvarint(nil, 4)...)
 	data = appendRecord(data, record{0, recordLast, []byte("a")})

@@ -78,7 +78,7 @@ type compareCall struct {
 	Nothing bool            `cbor:"nothing,omitempty"`
 	Kept    []string        `cbor:"kept,omitempty"`
 	Folders []folderDigest  `cbor:"folders,omitempty"`
-	Entries packedEntries   `cbor:"entries,omitempty"`
+	Entries manifest.Packed `cbor:"entries,omitempty"`
 	Whole   bool            `cbor:"whole,omitempty"` // Entries is all there is
 }
 
@@ -163,8 +163,8 @@ const (
 )
 
 type wireFound struct {
-	_      struct{}      `cbor:",toarray"`
-	Entry  packedEntries // one
+	_      struct{}        `cbor:",toarray"`
+	Entry  manifest.Packed // one
 	Other  uint32
 	Filled bool
 }
@@ -177,7 +177,7 @@ func toWireChange(c *diff.Change, want int) wireChange {
 		}
 	}
 	if c.Found != nil {
-		out.Found = &wireFound{Entry: appendEntry(nil, &c.Found.Entry, ""), Other: uint32(c.Found.Other), Filled: c.Found.Filled}
+		out.Found = &wireFound{Entry: manifest.Pack([]manifest.Entry{c.Found.Entry}), Other: uint32(c.Found.Other), Filled: c.Found.Filled}
 	}
 	return out
 }
@@ -186,9 +186,9 @@ func (w *wireChange) change(want []manifest.Entry) (c diff.Change, err error) {
 	c = diff.Change{Status: w.Status, Drifted: w.Flags&flagDrifted != 0, Foreign: w.Flags&flagForeign != 0, ModeOnly: w.Flags&flagModeOnly != 0}
 	if w.Found != nil {
 		f := &diff.Found{Other: fs.FileMode(w.Found.Other), Filled: w.Found.Filled}
-		found, err := w.Found.Entry.unpack()
+		found, err := w.Found.Entry.Unpack()
 		if err != nil {
-			return c, err
+			return c, fmt.Errorf("%w: %w", ErrProtocol, err)
 		}
 		if len(found) != 1 {
 			return c, fmt.Errorf("%w: %d entries were found in the place of one", ErrProtocol, len(found))
@@ -289,9 +289,9 @@ type (
 		User   string `cbor:"user,omitempty"`
 	}
 	verifyCall struct {
-		Recorded bool          `cbor:"recorded"` // against what is recorded, not against Entries
-		Entries  packedEntries `cbor:"entries,omitempty"`
-		Strays   bool          `cbor:"strays"`
+		Recorded bool            `cbor:"recorded"` // against what is recorded, not against Entries
+		Entries  manifest.Packed `cbor:"entries,omitempty"`
+		Strays   bool            `cbor:"strays"`
 	}
 	readCall struct {
 		Path   string `cbor:"path"`

@@ -323,9 +323,9 @@ func (s *server) doCompare(ctx context.Context, m *message) (any, error) {
 	recorded := s.survey.Recorded
 	switch {
 	case call.Whole, len(call.Entries) > 0:
-		sent, err := call.Entries.unpack()
+		sent, err := call.Entries.Unpack()
 		if err != nil {
-			return nil, err
+			return nil, fmt.Errorf("%w: %w", ErrProtocol, err)
 		}
 		if s.want = sent; !call.Whole {
 			if recorded == nil {
@@ -345,7 +345,7 @@ func (s *server) doCompare(ctx context.Context, m *message) (any, error) {
 			return compareAnswer{NeedFolders: differ}, nil
 		}
 		s.want = merge(s.folders, recorded.Entries, nil)
-	case recorded.Tree() != call.Tree || len(recorded.Entries) != call.Paths:
+	case s.survey.Tree() != call.Tree || len(recorded.Entries) != call.Paths:
 		return compareAnswer{NeedDigests: true}, nil
 	default:
 		s.want = slices.Clone(recorded.Entries)
@@ -406,7 +406,7 @@ func (s *server) doVerify(ctx context.Context, asked *message) (any, error) {
 	if err := decoding.Unmarshal(asked.Body, &call); err != nil {
 		return nil, err
 	}
-	entries, err := call.Entries.unpack()
+	entries, err := call.Entries.Unpack()
 	if err != nil {
 		return nil, err
 	}

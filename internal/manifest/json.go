@@ -79,9 +79,12 @@ func (in *entryJSON) toEntry() (e Entry, err error) {
 }
 
 // WriteJSON writes the JSON form, one entry a line.
-func (m *Manifest) WriteJSON(w io.Writer) error {
+func (m *Manifest) WriteJSON(w io.Writer) error { return m.WriteJSONAs(w, m.Tree()) }
+
+// WriteJSONAs is WriteJSON for who knows the tree digest.
+func (m *Manifest) WriteJSONAs(w io.Writer, tree Digest) error {
 	out := bufio.NewWriterSize(w, 64<<10)
-	head, err := m.head(m.Tree())
+	head, err := m.head(tree)
 	if err != nil {
 		return fmt.Errorf("write manifest: %w", err)
 	}

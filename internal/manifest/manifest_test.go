@@ -235,3 +235,21 @@ func TestCaseClashesNamesFoldersAndFiles(t *testing.T) {
 	entries := []Entry{{Path: "Img/a"}, {Path: "Readme"}, {Path: "img/b"}, {Path: "readme"}, {Path: "x/y"}}
 	require.Equal(t, []CaseClash{{"Img", "img"}, {"Readme", "readme"}}, CaseClashes(entries))
 }
+
+func TestEntriesSurvivePacking(t *testing.T) {
+	entries := append(example().Entries, Entry{Path: "zz", Kind: Link, Link: "../x"}, Entry{Path: "zzz", Kind: Dir, Mode: 0o700})
+	packed := Pack(entries)
+	got, err := packed.Unpack()
+	require.NoError(t, err)
+	require.Len(t, got, len(entries))
+	for i := range got {
+		require.True(t, got[i].Equal(entries[i]) && got[i].Size == entries[i].Size && got[i].ModTime.Equal(entries[i].ModTime), "%+v", got[i])
+	}
+	for cut := range len(packed) - 1 {
+		_, _ = packed[:len(packed)-1-cut].Unpack() // whatever comes of it, it ends
+	}
+	for _, path := range []string{"../x", "/x", "a//b", ""} {
+		_, err := Pack([]Entry{{Path: path}}).Unpack()
+		require.Error(t, err, path)
+	}
+}

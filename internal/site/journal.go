@@ -60,8 +60,12 @@ func (s *Site) writeDeployment(ctx context.Context, p *publish, out *Outcome) er
 		d.User = p.plan.Origin.User
 	}
 	m := &manifest.Manifest{Created: d.At, Generator: p.plan.Generator, Origin: p.plan.Origin, Deployment: d, Entries: p.entries()}
+	tree := m.Tree()
+	if err := s.writeIndex(ctx, p.number, m, tree); err != nil {
+		return err
+	}
 	var text bytes.Buffer
-	if err := m.WriteJSON(&text); err != nil {
+	if err := m.WriteJSONAs(&text, tree); err != nil {
 		return err
 	}
 	return s.write(ctx, deploymentFile(p.number), text.Bytes())

@@ -39,9 +39,26 @@ func (s *Site) Recorded(ctx context.Context) (*manifest.Manifest, error) {
 
 // recordedAs reads the manifest of a deployment; nil for number 0.
 func (s *Site) recordedAs(ctx context.Context, number int) (*manifest.Manifest, error) {
+	m, _, err := s.recordedTree(ctx, number)
+	return m, err
+}
+
+// recordedTree is recordedAs with the tree digest.
+func (s *Site) recordedTree(ctx context.Context, number int) (*manifest.Manifest, manifest.Digest, error) {
 	if number == 0 {
-		return nil, nil
+		return nil, manifest.Digest{}, nil
 	}
+	m, tree, err := s.readIndexed(ctx, number)
+	if m != nil || err != nil {
+		return m, tree, err
+	}
+	if m, err = s.readManifest(ctx, number); err != nil {
+		return nil, manifest.Digest{}, err
+	}
+	return m, m.Tree(), nil
+}
+
+func (s *Site) readManifest(ctx context.Context, number int) (*manifest.Manifest, error) {
 	name := deploymentFile(number)
 	text, err := s.read(ctx, name)
 	if err != nil {
@@ -176,9 +193,9 @@ func (s *Site) forgetOld(ctx context.Context, current, history int) error {
 	var gone []string
 	unwanted := map[manifest.Digest]bool{}
 	for _, info := range list {
-		name, isKept := strings.CutSuffix(info.Name, ".kept")
-		number, err := strconv.Atoi(strings.TrimSuffix(name, ".json"))
-		if err != nil || number > oldest || !isKept && number == oldest {
+		number, suffix, ok := recordNumber(info.Name)
+		isKept := suffix == "kept"
+		if !ok || number > oldest || !isKept && number == oldest {
 			continue
 		}
 		gone = append(gone, "deployments/"+info.Name)

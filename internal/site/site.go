@@ -13,6 +13,7 @@
 //	lock                 who deploys now, since when, until when
 //	current              the number of the deployment that stands
 //	deployments/N.json   its manifest, and who, when, from where, counts
+//	deployments/N.index  the same entries, quicker to read (see index.go)
 //	deployments/N.kept   the digests of what it replaced and kept
 //	kept/xx/DIGEST       content that a later deployment replaced or removed, for rollback and for sending nothing twice
 //	incoming/xx/DIGEST   content staged and not yet published

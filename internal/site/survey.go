@@ -22,6 +22,7 @@ type Survey struct {
 	Found    []diff.Found       // sorted by path, folders included
 
 	Summary
+	tree manifest.Digest            // of what is recorded
 	held map[manifest.Digest]string // see Held
 }
 
@@ -39,6 +40,9 @@ type Summary struct {
 // settleTime is how long before the record was written a file must be dated to be believed by size and time. One that
 // is altered within a step of the far end's clock keeps its time; the longest step, of FAT, is two seconds.
 const settleTime = 2 * time.Second
+
+// Tree gives the tree digest of what is recorded.
+func (s *Survey) Tree() manifest.Digest { return s.tree }
 
 // Entries gives what is recorded.
 func (s *Survey) Entries() []manifest.Entry {
@@ -65,7 +69,7 @@ func (s *Site) Survey(ctx context.Context, believe bool) (*Survey, error) {
 	}
 	group, both := errgroup.WithContext(ctx)
 	group.Go(func() (err error) {
-		out.Recorded, err = s.recordedAs(both, number)
+		out.Recorded, out.tree, err = s.recordedTree(both, number)
 		return err
 	})
 	if s.exists {

@@ -35,7 +35,9 @@ func (f *filling) Close() error { return f.dir.Close() }
 
 // Put implements fsys.Folder. A file that stands is not written into, since it may have another name elsewhere.
 func (f *filling) Put(name string, content []byte, attr fsys.Attr) (err error) {
-	fail := func(op string, err error) error { return &fs.PathError{Op: op, Path: fsys.Join(f.name, name), Err: err} }
+	fail := func(op string, err error) error {
+		return &fs.PathError{Op: op, Path: fsys.Join(f.name, name), Err: err}
+	}
 	if name == "" || name == "." || name == ".." || strings.ContainsAny(name, "/\x00") {
 		return fail("write", fs.ErrInvalid)
 	}

@@ -72,6 +72,9 @@ func (f *FS) List(ctx context.Context, dir string) ([]fsys.Info, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
+	if out, done, err := f.listQuickly(folder, dir); done {
+		return out, err
+	}
 	found, err := folder.Readdir(-1)
 	if err != nil {
 		return nil, err

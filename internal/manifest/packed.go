@@ -1,48 +1,37 @@
-package agent
+package manifest
 
 import (
 	"encoding/binary"
 	"fmt"
 	"io/fs"
 	"time"
-
-	"tartine/internal/manifest"
 )
 
-// Entries cross the line packed into one string of bytes, one behind the other. Each is: how many bytes its path has in
+// Where nobody reads them, entries are packed into one string of bytes, one behind the other. Each is: how many bytes its path has in
 // common with the one before (uvarint); the length of the rest (uvarint), and the rest; a byte, whose lowest two bits are
 // the kind (0 file, 1 link, 2 folder), whose third says that a digest follows and whose fourth that a time does; the
 // permission bits (uvarint); the size (varint); of a link, the length of what it says (uvarint), and that; the digest (32
 // bytes); the time in nanoseconds since 1970 (varint).
-type packedEntries []byte
-
 const (
 	hasDigest = 1 << 2
 	hasTime   = 1 << 3
 )
 
-func packEntries(entries []manifest.Entry, of func(yield func(*manifest.Entry) bool)) packedEntries {
-	out := make(packedEntries, 0, 64*len(entries))
+// Packed is entries in that form.
+type Packed []byte
+
+// Pack packs entries.
+func Pack(entries []Entry) Packed {
+	out := make(Packed, 0, 64*len(entries))
 	before := ""
-	for e := range of {
-		out = appendEntry(out, e, before)
-		before = e.Path
+	for i := range entries {
+		out = appendPacked(out, &entries[i], before)
+		before = entries[i].Path
 	}
 	return out
 }
 
-// each gives every entry of a list.
-func each(entries []manifest.Entry) func(yield func(*manifest.Entry) bool) {
-	return func(yield func(*manifest.Entry) bool) {
-		for i := range entries {
-			if !yield(&entries[i]) {
-				return
-			}
-		}
-	}
-}
-
-func appendEntry(out []byte, e *manifest.Entry, before string) []byte {
+func appendPacked(out []byte, e *Entry, before string) []byte {
 	common := 0
 	for common < min(len(before), len(e.Path)) && before[common] == e.Path[common] {
 		common++
@@ -59,7 +48,7 @@ func appendEntry(out []byte, e *manifest.Entry, before string) []byte {
 	out = append(out, flags)
 	out = binary.AppendUvarint(out, uint64(e.Mode.Perm()))
 	out = binary.AppendVarint(out, e.Size)
-	if e.Kind == manifest.Link {
+	if e.Kind == Link {
 		out = appendText(out, e.Link)
 	}
 	if flags&hasDigest != 0 {
@@ -75,17 +64,21 @@ func appendText(out []byte, text string) []byte {
 	return append(binary.AppendUvarint(out, uint64(len(text))), text...)
 }
 
-// unpack reads entries. Their paths are checked; their order is not.
-func (p packedEntries) unpack() (out []manifest.Entry, err error) {
+// MostPacked is how many entries are unpacked at most.
+const MostPacked = 2 << 20
+
+// Unpack reads entries. Their paths are checked; their order is not.
+func (p Packed) Unpack() (out []Entry, err error) {
 	r := &unpacking{rest: p}
+	out = make([]Entry, 0, min(len(p)/40, MostPacked)) // about as many as there will be
 	before := ""
 	for len(r.rest) > 0 && !r.broken {
-		if len(out) == maxList {
-			return nil, fmt.Errorf("%w: more than %d entries", ErrProtocol, maxList)
+		if len(out) == MostPacked {
+			return nil, fmt.Errorf("more than %d entries", MostPacked)
 		}
 		e := r.entry(before)
-		if r.broken || manifest.CheckPath(e.Path) != nil {
-			return nil, fmt.Errorf("%w: entry %d, after %q", ErrProtocol, len(out), before)
+		if r.broken || CheckPath(e.Path) != nil {
+			return nil, fmt.Errorf("entry %d, after %q, cannot be read", len(out), before)
 		}
 		before = e.Path
 		out = append(out, e)
@@ -136,7 +129,7 @@ func (r *unpacking) byte() byte {
 	return 0
 }
 
-func (r *unpacking) entry(before string) (e manifest.Entry) {
+func (r *unpacking) entry(before string) (e Entry) {
 	common := r.uvarint()
 	if common > uint64(len(before)) {
 		r.broken = true
@@ -144,10 +137,10 @@ func (r *unpacking) entry(before string) (e manifest.Entry) {
 	}
 	e.Path = before[:common] + string(r.take(r.uvarint()))
 	flags := r.byte()
-	e.Kind = manifest.Kind(flags & 3)
+	e.Kind = Kind(flags & 3)
 	e.Mode = fs.FileMode(r.uvarint()).Perm()
 	e.Size = r.varint()
-	if e.Kind == manifest.Link {
+	if e.Kind == Link {
 		e.Link = string(r.take(r.uvarint()))
 	}
 	if flags&hasDigest != 0 {
@@ -156,6 +149,6 @@ func (r *unpacking) entry(before string) (e manifest.Entry) {
 	if flags&hasTime != 0 {
 		e.ModTime = time.Unix(0, r.varint()).UTC()
 	}
-	r.broken = r.broken || e.Kind > manifest.Dir || flags > hasTime|hasDigest|3
+	r.broken = r.broken || e.Kind > Dir || flags > hasTime|hasDigest|3
 	return e
 }
