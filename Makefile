@@ -47,7 +47,7 @@ generate:
 	$(GO) generate ./...
 
 fuzz:
-	@set -e; for target in ./internal/manifest:FuzzReadListing ./internal/manifest:FuzzReadJSON ./internal/filter:FuzzRule ./internal/config:FuzzParse; do \
+	@set -e; for target in ./internal/manifest:FuzzReadListing ./internal/manifest:FuzzReadJSON ./internal/filter:FuzzRule ./internal/config:FuzzParse ./internal/agent:FuzzServer ./internal/agent:FuzzClient; do \
 		$(GO) test -run '^$$' -fuzz "^$${target#*:}\$$" -fuzztime $(or $(FUZZTIME),20s) $${target%:*}; done
 
 # Measures the program beside the system's own tools and writes docs/benchmarks.md. Needs GNU time for the last rows.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"io"
 	"os"
-	"runtime/debug"
 
 	"github.com/spf13/cobra"
 
@@ -33,14 +32,10 @@ func (a *app) farEndCommand() *cobra.Command {
 	return cmd
 }
 
-// gcPercent trades memory, of which a deployment needs little, for time.
-const gcPercent = 200
-
 func (a *app) farEnd(ctx context.Context, marker, remove string) error {
 	if remove != "" {
 		_ = os.RemoveAll(remove) // the program runs on without its file; at worst a temporary folder stays
 	}
-	debug.SetGCPercent(gcPercent)
 	if err := agent.Ready(a.stdout, marker); err != nil {
 		return err
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"runtime/debug"
 	"sync/atomic"
 
 	"github.com/spf13/cobra"
@@ -53,7 +52,6 @@ func (a *app) look(ctx context.Context, l *looking, args []string) error {
 	if err := target.CheckOverlap(reach.Address, paths(from.sources)); err != nil {
 		return err
 	}
-	debug.SetGCPercent(gcPercent)
 	var told atomic.Pointer[func(int64)] // who shows what is read, once somebody does
 	from.scan.Read = func(bytes int64) {
 		if show := told.Load(); show != nil {

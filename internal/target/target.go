@@ -257,6 +257,23 @@ func startSession(ctx context.Context, dial *connect.SSH, client *ssh.Client) (*
 	return &session{transfer, client}, nil
 }
 
+// mostJobs is how many files are in flight at most over a long line: servers allow about a thousand open files.
+const mostJobs = 256
+
+// jobsOver gives how many files to have in flight over a line: each takes several round trips, so the longer one takes
+// the more.
+func jobsOver(client *sftp.Client) int {
+	trip := time.Hour
+	for range 2 {
+		began := time.Now()
+		if _, err := client.RealPath("."); err != nil {
+			return 0 // it shows elsewhere
+		}
+		trip = min(trip, time.Since(began))
+	}
+	return min(site.DefaultJobs+int(trip/time.Millisecond)*6, mostJobs)
+}
+
 // place gives a folder at the far end through a session, which is closed with it.
 func (s *Settings) place(over *session, base string) fsys.FS {
 	exec := sftpfs.Exec(connect.Exec(over.ssh))
@@ -307,6 +324,9 @@ func (s *Settings) openSFTP(ctx context.Context, dial *connect.SSH, client *ssh.
 			return nil, &connect.Error{Step: connect.Start, Address: dial.Address(), User: dial.User, Err: err}
 		}
 		root = path.Join(home, root)
+	}
+	if s.Jobs == 0 {
+		s.Jobs = jobsOver(over.Client)
 	}
 	p, err := s.find(root, path.Dir, path.Base, over.Stat, over.RealPath)
 	if err == nil {

@@ -243,22 +243,31 @@ func (f *FS) write(ctx context.Context, name string, flags int, offset int64, co
 	if err == nil {
 		size, err = file.ReadFrom(sized(fsys.WithContext(ctx, content), content))
 	}
-	if err == nil && attr.Mode != 0 {
-		err = f.client.Chmod(f.full(name), attr.Mode.Perm())
-	}
-	if err == nil && f.durable {
-		err = file.Sync()
+	if err == nil {
+		err = f.settle(file, name, attr)
 	}
 	if closing := file.Close(); err == nil {
 		err = closing
-	}
-	if err == nil && !attr.ModTime.IsZero() {
-		err = f.chtimes(name, attr.ModTime)
 	}
 	if ctx.Err() != nil {
 		return size, ctx.Err()
 	}
 	return size, f.mend("write", name, err)
+}
+
+// settle gives a file that was written its mode and time and makes it durable, all in one round trip.
+func (f *FS) settle(file *sftp.File, name string, attr fsys.Attr) error {
+	var group errgroup.Group
+	if attr.Mode != 0 {
+		group.Go(func() error { return file.Chmod(attr.Mode.Perm()) })
+	}
+	if !attr.ModTime.IsZero() {
+		group.Go(func() error { return f.chtimes(name, attr.ModTime) })
+	}
+	if f.durable {
+		group.Go(file.Sync)
+	}
+	return group.Wait()
 }
 
 // sized hands on how long the content is, where that is known, so that the client keeps several writes in flight.
