@@ -240,7 +240,10 @@ func copyAll(t *testing.T, from, to string) {
 func (a *attack) at(t *testing.T, pristine string, n int64, after time.Duration) bool {
 	a.reset(t, pristine)
 	what := fmt.Sprintf("killed at operation %d", n)
-	var err error
+	var (
+		err   error
+		early bool // before a connection stood
+	)
 	if n > 0 {
 		env := []string{fmt.Sprint("KILL_AT=", n), fmt.Sprint("KILL_SERVER=", a.server)}
 		_, err = a.run(t, "tartine-victim", env, "deploy", "--source", "two", a.target)
@@ -248,14 +251,27 @@ func (a *attack) at(t *testing.T, pristine string, n int64, after time.Duration)
 		what = fmt.Sprint("killed after ", after)
 		cmd := exec.Command("tartine", append([]string{"deploy", "--source", "two", a.target}, a.flags...)...)
 		cmd.Dir = a.dir
+		var said bytes.Buffer
+		cmd.Stderr = &said
 		require.NoError(t, cmd.Start())
-		timer := time.AfterFunc(after, func() { _ = cmd.Process.Kill() })
+		timer := time.AfterFunc(after, func() {
+			if a.server != 0 {
+				killChildren(a.server)
+			} else {
+				_ = cmd.Process.Kill()
+			}
+		})
 		err = cmd.Wait()
 		timer.Stop()
+		if a.lasts && err != nil { // only what had begun goes on
+			require.NotContains(t, said.String(), "the connection was lost", what)
+			require.Equal(t, 3, cmd.ProcessState.ExitCode(), "%s: %s", what, &said)
+			early = true
+		}
 	}
 	killed := err != nil
 	a.checkVisible(t, a.root(), what)
-	if a.lasts {
+	if a.lasts && !early {
 		require.NoError(t, err, what)
 		require.Equal(t, a.states[1], readTree(t, a.root()), what)
 		killed = true
@@ -313,7 +329,7 @@ func (a *attack) prepare(t *testing.T) (pristine string, operations int64) {
 // storm attacks at as many operations as asked, evenly spread, and at as many random times.
 func (a *attack) storm(t *testing.T, points, random int) (killed int) {
 	pristine, operations := a.prepare(t)
-	step := max(operations/int64(points), 1)
+	step := (operations + int64(points) - 1) / int64(points)
 	for n := int64(1); n <= operations; n += step {
 		if a.at(t, pristine, n, 0) {
 			killed++
@@ -367,6 +383,23 @@ func TestKilledAnywhere(t *testing.T) {
 		killed := a.storm(t, remote, 0)
 		t.Logf("over SSH, the %s killed: %d points", who, killed)
 		total += killed
+	}
+	for _, who := range []string{"program", "agent, with a line that is opened again,"} {
+		folder := sshdtest.Folder(t, user)
+		a := &attack{editions: e, folder: folder, target: fmt.Sprintf("ssh://%s@127.0.0.1:%d%s/gannet", user, server.Port, folder),
+			flags: []string{"--identity", server.Identity, "--known-hosts", server.KnownHosts}}
+		if who != "program" {
+			a.server, a.lasts = server.Process(), true
+		}
+		_, err := a.run(t, "tartine", nil, "deploy", "--source", "one", a.target)
+		require.NoError(t, err)
+		pristine := t.TempDir()
+		copyAll(t, a.folder, pristine)
+		for range random {
+			a.at(t, pristine, 0, time.Duration(rand.Int64N(int64(400*time.Millisecond))))
+		}
+		t.Logf("with an agent at the far end, the %s killed: %d points", who, random)
+		total += random
 	}
 	t.Logf("%d points in all, and the site was whole at each of them", total)
 	if !testing.Short() {

@@ -31,7 +31,6 @@ type server struct {
 
 	survey  *site.Survey
 	want    []manifest.Entry
-	rule    diff.Rule
 	folders []folderDigest
 	result  *diff.Result
 

@@ -723,14 +723,6 @@ func (crammed) FreeSpace(context.Context) (fsys.Space, error) {
 
 var errLost = fmt.Errorf("cut: %w", fsys.ErrLost)
 
-// nothingToOpen fails the test when content is asked for.
-func nothingToOpen(t *testing.T) func(string) (io.ReadCloser, error) {
-	return func(path string) (io.ReadCloser, error) {
-		t.Errorf("%s is asked for, which should not be sent", path)
-		return nil, errors.New("nothing to send")
-	}
-}
-
 // staging tells whether a name of the record is one under which content is staged.
 func staging(name string) bool {
 	return strings.Contains(name, "/incoming/") || strings.Contains(name, "/fresh/")

@@ -90,12 +90,20 @@ func Open(ctx context.Context, s Settings) (*Opened, error) {
 // tryAgain is how long to wait between two tries to reach a machine that is not there yet.
 const tryAgain = time.Second
 
+// lostWhileOpening is how often a connection is made anew that was lost before the site was open.
+const lostWhileOpening = 2
+
 // openWaiting connects, and tries again for a while when the machine is not there yet or does not let us in yet. A host
 // key that is wrong is never tried again.
 func openWaiting(ctx context.Context, s Settings) (*Opened, error) {
 	deadline := time.Now().Add(s.Wait)
+	tries := lostWhileOpening
 	for {
 		opened, err := openSSH(ctx, s)
+		if errors.Is(err, fsys.ErrLost) && tries > 0 && s.Reconnect > 0 {
+			tries--
+			continue
+		}
 		var failed *connect.Error
 		if !errors.As(err, &failed) || failed.Step == connect.HostKey || time.Now().After(deadline) {
 			return opened, err
@@ -248,7 +256,11 @@ func startSession(ctx context.Context, dial *connect.SSH, client *ssh.Client) (*
 	defer timer.Stop()
 	transfer, err := sftp.NewClient(client, sftp.UseConcurrentWrites(true))
 	if err != nil {
+		_, _, gone := client.SendRequest("keepalive@openssh.com", true, nil)
 		client.Close()
+		if gone != nil && timer.Stop() && ctx.Err() == nil {
+			return nil, fmt.Errorf("%w before file transfer began", fsys.ErrLost)
+		}
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
@@ -293,6 +305,11 @@ func openSSH(ctx context.Context, s Settings) (*Opened, error) {
 	if err != nil {
 		return nil, err
 	}
+	return s.openOver(ctx, dial, client)
+}
+
+// openOver opens a site over a connection, which it closes with it, or when it fails.
+func (s *Settings) openOver(ctx context.Context, dial *connect.SSH, client *ssh.Client) (*Opened, error) {
 	var why *agent.UnavailableError
 	if s.Address.Kind == SSH && s.Agent != NoAgent && s.Between == nil {
 		opened, err := s.openAgent(ctx, dial, client)
