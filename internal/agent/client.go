@@ -64,7 +64,7 @@ func Connect(ctx context.Context, in io.Reader, out io.Writer, stream io.Closer,
 	}
 	c.heard.Store(time.Now().UnixNano())
 	c.working.Go(c.receiveAll)
-	c.working.Go(c.keepAlive)
+	c.working.Go(func() { c.watchLife(&c.heard, c.quit, func(error) { stream.Close() }) }) // which ends receiveAll
 	if err := c.call(ctx, methodOpen, root, &c.opened, nil); err != nil {
 		c.Close()
 		return nil, err
@@ -97,27 +97,11 @@ func (c *Client) Close() error {
 	close(c.quit)
 	err := c.stream.Close()
 	go func() { // what comes still is nobody's
-		for range c.answers { //nolint:revive // drained
+		for range c.answers {
 		}
 	}()
 	c.working.Wait()
 	return err
-}
-
-func (c *Client) keepAlive() {
-	tick := time.NewTicker(aliveEvery)
-	defer tick.Stop()
-	for {
-		select {
-		case <-c.quit:
-			return
-		case <-tick.C:
-		}
-		if time.Since(time.Unix(0, c.heard.Load())) > aliveLimit || c.send(aliveFrame) != nil {
-			c.stream.Close() // which ends receiveAll
-			return
-		}
-	}
 }
 
 func (c *Client) receiveAll() {

@@ -56,8 +56,11 @@ func Serve(ctx context.Context, in io.Reader, out io.Writer, build string, open 
 		}
 	}()
 	s.heard.Store(time.Now().UnixNano())
-	stop := s.keepAlive(ctx, cancel)
-	defer stop()
+	quit := make(chan struct{})
+	var watching sync.WaitGroup
+	watching.Go(func() { s.watchLife(&s.heard, quit, cancel) })
+	defer watching.Wait()
+	defer close(quit)
 	calls := make(chan *message, 1)
 	cancelled := make(chan uint64, 16)
 	go s.receiveAll(calls, cancelled, cancel)
@@ -101,37 +104,6 @@ func (s *server) greet(build string) error {
 		return fmt.Errorf("the client is %q with protocol %d, and this is %q with protocol %d", client.Build, client.Protocol, build, Protocol)
 	}
 	return nil
-}
-
-// keepAlive sends signs of life, and gives up a client that sends none.
-func (s *server) keepAlive(ctx context.Context, cancel context.CancelCauseFunc) (stop func()) {
-	var ticking sync.WaitGroup
-	quit := make(chan struct{})
-	ticking.Go(func() {
-		tick := time.NewTicker(aliveEvery)
-		defer tick.Stop()
-		for {
-			select {
-			case <-quit:
-				return
-			case <-ctx.Done():
-				return
-			case <-tick.C:
-			}
-			if time.Since(time.Unix(0, s.heard.Load())) > aliveLimit {
-				cancel(errors.New("the client gives no sign of life"))
-				return
-			}
-			if err := s.send(aliveFrame); err != nil {
-				cancel(err)
-				return
-			}
-		}
-	})
-	return func() {
-		close(quit)
-		ticking.Wait()
-	}
 }
 
 // receiveAll takes what comes from the client until that ends. It never waits for the engine.

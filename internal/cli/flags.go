@@ -80,6 +80,9 @@ func (a *app) settings() (*config.Settings, error) {
 	if a.flags.jobs < 0 {
 		return nil, usageError("--jobs is a number from 1 up", "")
 	}
+	if agent := a.flags.agent; agent != "" && agent != "auto" && agent != "off" && !strings.HasPrefix(agent, "/") {
+		return nil, usageError(fmt.Sprintf("--agent is auto, off, or a path at the far end that begins with /, not %q", agent), "")
+	}
 	if _, err := config.ParseRate(a.flags.limitRate); err != nil {
 		return nil, usageError("--limit-rate: "+err.Error(), "")
 	}

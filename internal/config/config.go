@@ -162,6 +162,12 @@ func (s *Settings) check() error {
 		if _, err := ParseRate(t.LimitRate.Value); err != nil {
 			return &Error{t.LimitRate.At, "limit_rate: " + err.Error(), ""}
 		}
+		if agent := t.Agent.Value; agent != "" && agent != "auto" && agent != "off" && !strings.HasPrefix(agent, "/") {
+			return &Error{t.Agent.At, fmt.Sprintf("agent %q is neither auto nor off nor the path of a program at the far end", agent), "such a path begins with /"}
+		}
+		if len(t.Command) > 0 && !strings.HasPrefix(t.URL.Value, "/") {
+			return &Error{t.URL.At, fmt.Sprintf("url %q is no path at the far end", t.URL.Value), "with command: it is one, and begins with /"}
+		}
 		if t.Jobs < 0 || t.Keep < 0 {
 			return &Error{t.URL.At, fmt.Sprintf("jobs or keep of target %q is negative", name), "write a number from 1 up"}
 		}

@@ -64,7 +64,14 @@ func (w *Walk) setUp() (err error) {
 	if err := os.Mkdir(filepath.Join(w.dir, "server"), 0o755); err != nil {
 		return err
 	}
-	if w.server, err = sshserver.Start(User, filepath.Join(w.dir, "warden.key")); err != nil {
+	home := filepath.Join(w.dir, "server", "home")
+	if err := os.Mkdir(home, 0o700); err != nil {
+		return err
+	}
+	if _, err := exec.LookPath("sh"); err != nil {
+		home = "" // then it has no shell, and all goes over SFTP
+	}
+	if w.server, err = sshserver.Start(User, filepath.Join(w.dir, "warden.key"), home); err != nil {
 		return fmt.Errorf("start the example's server: %w", err)
 	}
 	root := filepath.ToSlash(w.site(""))

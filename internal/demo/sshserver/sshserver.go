@@ -13,6 +13,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"os/exec"
 	"sync"
 
 	"github.com/pkg/sftp"
@@ -23,6 +24,7 @@ import (
 type Server struct {
 	User        string
 	Fingerprint string // of the host key, SHA256:…
+	home        string
 	listener    net.Listener
 	config      *ssh.ServerConfig
 	mu          sync.Mutex
@@ -31,8 +33,8 @@ type Server struct {
 }
 
 // Start starts a server on a free loopback port for one user. It writes the private key with which that user logs in
-// to a new file. Close must be called.
-func Start(user, identityFile string) (*Server, error) {
+// to a new file. Where home is not empty it is the folder in which the user has a shell. Close must be called.
+func Start(user, identityFile, home string) (*Server, error) {
 	_, hostKey, err := ed25519.GenerateKey(rand.Reader)
 	if err != nil {
 		return nil, err
@@ -45,7 +47,7 @@ func Start(user, identityFile string) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{User: user, Fingerprint: ssh.FingerprintSHA256(hostSigner.PublicKey()), conns: map[net.Conn]bool{}}
+	s := &Server{User: user, home: home, Fingerprint: ssh.FingerprintSHA256(hostSigner.PublicKey()), conns: map[net.Conn]bool{}}
 	s.config = &ssh.ServerConfig{PublicKeyCallback: func(conn ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
 		if conn.User() == user && string(key.Marshal()) == string(allowed.Marshal()) {
 			return nil, nil
@@ -132,20 +134,28 @@ func (s *Server) serve(conn net.Conn) {
 		if err != nil {
 			return
 		}
-		done.Go(func() { session(channel, requests) })
+		done.Go(func() { s.session(channel, requests) })
 	}
 }
 
-// session serves the SFTP subsystem and refuses everything else.
-func session(channel ssh.Channel, requests <-chan *ssh.Request) {
+// session serves the SFTP subsystem and, where the server has a home, a shell. It refuses everything else.
+func (s *Server) session(channel ssh.Channel, requests <-chan *ssh.Request) {
 	defer channel.Close()
 	for request := range requests {
 		var name struct{ Value string }
-		isSFTP := request.Type == "subsystem" && ssh.Unmarshal(request.Payload, &name) == nil && name.Value == "sftp"
-		if err := request.Reply(isSFTP, nil); err != nil || !isSFTP {
+		if ssh.Unmarshal(request.Payload, &name) != nil {
+			name.Value = ""
+		}
+		isSFTP := request.Type == "subsystem" && name.Value == "sftp"
+		isShell := request.Type == "exec" && name.Value == "sh" && s.home != ""
+		if err := request.Reply(isSFTP || isShell, nil); err != nil || !isSFTP && !isShell {
 			continue
 		}
 		go ssh.DiscardRequests(requests) // ends with the channel
+		if isShell {
+			s.shell(channel)
+			return
+		}
 		server, err := sftp.NewServer(channel)
 		if err != nil {
 			return
@@ -155,4 +165,16 @@ func session(channel ssh.Channel, requests <-chan *ssh.Request) {
 		}
 		return
 	}
+}
+
+// shell runs a shell at home, for the user who runs this program.
+func (s *Server) shell(channel ssh.Channel) {
+	cmd := exec.Command("sh")
+	cmd.Dir, cmd.Env = s.home, append(os.Environ(), "HOME="+s.home, "XDG_CACHE_HOME=")
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = channel, channel, channel.Stderr()
+	status := struct{ Status uint32 }{}
+	if err := cmd.Run(); err != nil {
+		status.Status = 1
+	}
+	_, _ = channel.SendRequest("exit-status", false, ssh.Marshal(status)) // the client may be gone
 }

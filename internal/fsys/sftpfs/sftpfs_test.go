@@ -53,7 +53,7 @@ func TestConformanceWithoutAShellAtTheFarEnd(t *testing.T) {
 
 func TestConformanceWithTheBuiltInServer(t *testing.T) {
 	identity := filepath.Join(t.TempDir(), "identity")
-	server, err := sshserver.Start("warden", identity)
+	server, err := sshserver.Start("warden", identity, "")
 	require.NoError(t, err)
 	t.Cleanup(func() { server.Close() })
 	fsystest.Run(t, func(t *testing.T) fsys.FS {
