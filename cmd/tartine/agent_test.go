@@ -79,6 +79,9 @@ func shell(t *testing.T, script string, args ...any) string {
 }
 
 func TestTheAgentBehindManyLoginShells(t *testing.T) {
+	if testing.Short() {
+		t.Skip("a copy of the program goes to each of many accounts")
+	}
 	server := sshdtest.Start(t)
 	for _, program := range []string{"dash", "bash", "zsh", "fish", "rbash", "busybox"} {
 		t.Run(program, func(t *testing.T) {
@@ -103,6 +106,9 @@ func TestTheAgentBehindManyLoginShells(t *testing.T) {
 }
 
 func TestWhereTheAgentCannotLiveOrRun(t *testing.T) {
+	if testing.Short() {
+		t.Skip("a copy of the program goes to each of many accounts")
+	}
 	server := sshdtest.Start(t)
 	account := func(t *testing.T, program string) (name, home string) {
 		name, _ = sshdtest.AccountWith(t, program)
@@ -174,6 +180,9 @@ func TestWhereTheAgentCannotLiveOrRun(t *testing.T) {
 
 // TestThroughAnythingThatLeadsToAShell reaches sites through programs that give a stream.
 func TestThroughAnythingThatLeadsToAShell(t *testing.T) {
+	if testing.Short() {
+		t.Skip("a copy of the program goes to each of many accounts")
+	}
 	server := sshdtest.Start(t)
 	name, _ := sshdtest.Account(t)
 	home := homeOf(t, name)

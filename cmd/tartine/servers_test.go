@@ -20,6 +20,9 @@ import (
 
 // TestDeployToServersSetUpInOtherWays deploys, deploys again, and verifies on servers that are not set up as usual.
 func TestDeployToServersSetUpInOtherWays(t *testing.T) {
+	if testing.Short() {
+		t.Skip("a copy of the program goes to each of many accounts")
+	}
 	name, password := sshdtest.Account(t)
 	chroot, err := os.MkdirTemp("/var/lib", "tartine-test") // every folder above it must be root's alone
 	require.NoError(t, err)
