@@ -347,7 +347,7 @@ func (a *attack) storm(t *testing.T, points, random int) (killed int) {
 func TestKilledAnywhere(t *testing.T) {
 	local, switched, remote, random := 200, 50, 20, 20
 	if testing.Short() {
-		local, switched, remote, random = 12, 8, 4, 4
+		local, switched, remote, random = 12, 8, 2, 2
 	}
 	t.Setenv("XDG_CACHE_HOME", t.TempDir())
 	e := makeEditions(t)
@@ -411,7 +411,7 @@ func TestKilledAnywhere(t *testing.T) {
 func TestCutAfterSoManyBytes(t *testing.T) {
 	points := 16
 	if testing.Short() {
-		points = 3
+		points = 2
 	}
 	t.Setenv("XDG_CACHE_HOME", t.TempDir())
 	e := makeEditions(t)
