@@ -83,18 +83,25 @@ func TestDeployToServersSetUpInOtherWays(t *testing.T) {
 
 // TestIdleLongerThanTheServerAllows waits until the server has closed the line, and goes on.
 func TestIdleLongerThanTheServerAllows(t *testing.T) {
-	server := sshdtest.Start(t, "ChannelTimeout session:*=1s", "UnusedConnectionTimeout 1s")
+	patient := sshdtest.Start(t)
+	server := sshdtest.Start(t, "ChannelTimeout session:*=2s", "UnusedConnectionTimeout 2s")
 	user := sshdtest.Users(t)[0]
 	for _, way := range []string{"auto", "off"} {
 		again := 0
-		opened, err := target.Open(t.Context(), target.Settings{
-			Address:  target.Address{Kind: target.SSH, Host: "127.0.0.1", Port: server.Port, User: user, Path: sshdtest.Folder(t, user)},
-			Identity: server.Identity, HostKey: server.Fingerprint, Agent: way, Build: cli.Build{Version: version, Commit: commit}.String(),
+		settings := target.Settings{
+			Address:  target.Address{Kind: target.SSH, Host: "127.0.0.1", Port: patient.Port, User: user, Path: sshdtest.Folder(t, user)},
+			Identity: patient.Identity, HostKey: patient.Fingerprint, Agent: way, Build: cli.Build{Version: version, Commit: commit}.String(),
 			Reconnect: time.Minute, Told: func(err error, _ time.Duration) {
 				if err == nil {
 					again++
 				}
-			}})
+			}}
+		// The program is copied there through a server that lets that take as long as it takes.
+		first, err := target.Open(t.Context(), settings)
+		require.NoError(t, err)
+		require.NoError(t, first.Close())
+		settings.Address.Port, settings.Identity, settings.HostKey = server.Port, server.Identity, server.Fingerprint
+		opened, err := target.Open(t.Context(), settings)
 		require.NoError(t, err)
 		defer opened.Close()
 		require.Equal(t, way == "auto", opened.Way == "agent", "%v", opened.Why)
