@@ -4,12 +4,16 @@ package main
 
 import (
 	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -82,7 +86,7 @@ func TestTheAgentBehindManyLoginShells(t *testing.T) {
 	if testing.Short() {
 		t.Skip("a copy of the program goes to each of many accounts")
 	}
-	server := sshdtest.Start(t)
+	server := sshdtest.Start(t, "SetEnv SHLVL=0") // as a login is: .bashrc is read
 	for _, program := range []string{"dash", "bash", "zsh", "fish", "rbash", "busybox"} {
 		t.Run(program, func(t *testing.T) {
 			file, err := exec.LookPath(program)
@@ -249,4 +253,65 @@ func static(t *testing.T) string {
 	out, err := build.CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	return file
+}
+
+// slowly leads to a port of this machine; whatever comes from there comes so much later.
+func slowly(t *testing.T, to int, later time.Duration) (port int) {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			near, err := l.Accept()
+			if err != nil {
+				return
+			}
+			far, err := net.Dial("tcp", fmt.Sprint("127.0.0.1:", to))
+			if err != nil {
+				near.Close()
+				return
+			}
+			go func() {
+				_, _ = io.Copy(far, near)
+				far.Close()
+			}()
+			go func() {
+				defer near.Close()
+				for {
+					piece := make([]byte, 256<<10)
+					n, err := far.Read(piece)
+					if err != nil {
+						return
+					}
+					time.Sleep(later)
+					if _, err := near.Write(piece[:n]); err != nil {
+						return
+					}
+				}
+			}()
+		}
+	}()
+	return l.Addr().(*net.TCPAddr).Port
+}
+
+func TestALongLineIsWidened(t *testing.T) {
+	if testing.Short() {
+		t.Skip("copies much")
+	}
+	sessions := filepath.Join(t.TempDir(), "sessions")
+	server := sshdtest.Start(t, fmt.Sprintf("ForceCommand echo one >>%s; exec $SSH_ORIGINAL_COMMAND", sessions))
+	root := filepath.Join(t.TempDir(), "www")
+	straight := login(server, sshdtest.Users(t)[0], root)
+	slow := *server
+	slow.Port = slowly(t, server.Port, 50*time.Millisecond)
+	p := newPlace(t, straight+"}, slow: {"+login(&slow, sshdtest.Users(t)[0], root))
+	p.tartine("deploy", "rock")
+	before := len(shell(t, "cat %s", sessions))
+	plate := make([]byte, 20<<20)
+	_, _ = rand.NewChaCha8([32]byte{}).Read(plate)
+	p.write("public/plate.tif", string(plate))
+	require.Contains(t, p.tartine("deploy", "slow"), "21.0 MB sent")
+	require.Greater(t, len(shell(t, "cat %s", sessions)), before+2*len("one\n"), "the agent and several lanes")
+	require.Contains(t, p.tartine("verify", "rock"), "match")
 }

@@ -44,6 +44,11 @@ func openIn(dir string) Opener {
 func session(t *testing.T, dir string) *Client {
 	t.Helper()
 	near, far := net.Pipe()
+	return sessionOver(t, dir, near, far)
+}
+
+func sessionOver(t *testing.T, dir string, near, far net.Conn) *Client {
+	t.Helper()
 	served := make(chan error, 1)
 	go func() {
 		served <- Serve(context.Background(), far, far, "test", openIn(dir))

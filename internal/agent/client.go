@@ -36,6 +36,11 @@ type Client struct {
 	want   *site.Wanted // what it was compared with
 	result *diff.Result
 	asked  Asked
+
+	another func(context.Context) (Stream, error) // gives another shell there (see Widen); may be nil
+	lanes   chan numbered                         // takes frames of content for all lanes; nil: there are none
+	ends    []Stream                              // of the lanes
+	frames  uint64                                // of content, that were sent
 }
 
 // Asked is how much content the far end asked for in a deployment.
@@ -96,6 +101,9 @@ func (c *Client) Close() error {
 	}
 	close(c.quit)
 	err := c.stream.Close()
+	for _, end := range c.ends {
+		end.Close()
+	}
 	go func() { // what comes still is nobody's
 		for range c.answers {
 		}
@@ -313,6 +321,9 @@ func (c *Client) Deploy(ctx context.Context, plan *site.Plan, watch *site.Watch)
 	call := deployCall{Last: plan.Last, Kept: plan.Kept, Generator: plan.Generator, Origin: plan.Origin,
 		RemoveStrays: plan.RemoveStrays, MakeParents: plan.MakeParents, Partial: plan.Partial, Incomplete: plan.Incomplete,
 		SendAll: plan.SendAll, History: plan.History, Rollback: plan.Rollback, Took: time.Since(plan.Started), Wait: plan.Wait}
+	if err := c.widen(ctx, toSend(plan.Result)); err != nil {
+		return nil, err
+	}
 	feeding, stop := context.WithCancel(ctx)
 	var feeders sync.WaitGroup
 	defer feeders.Wait()
@@ -351,6 +362,16 @@ func (c *Client) Deploy(ctx context.Context, plan *site.Plan, watch *site.Watch)
 		}
 	}
 	return outcome, nil
+}
+
+// toSend gives how many bytes a deployment may have to send, at most.
+func toSend(result *diff.Result) (bytes int64) {
+	for i := range result.Changes {
+		if c := &result.Changes[i]; c.Want != nil {
+			bytes += c.Want.Size
+		}
+	}
+	return bytes
 }
 
 // Recover is site.Site's.

@@ -168,7 +168,7 @@ func (f *feeder) send(ctx context.Context, next frame) error {
 		return err
 	}
 	began := time.Now()
-	if err := f.client.send(contentFrame, next.head, next.body); err != nil {
+	if err := f.client.sendContent(ctx, next.head, next.body); err != nil {
 		return err
 	}
 	f.spent += time.Since(began)

@@ -47,6 +47,7 @@ const (
 	methodLocked     = "locked"
 	methodUnlock     = "unlock"
 	methodRead       = "read"
+	methodLanes      = "lanes"
 )
 
 // The events. All but need go to a watch.

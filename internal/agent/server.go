@@ -34,8 +34,14 @@ type server struct {
 	folders []folderDigest
 	result  *diff.Result
 
-	inbox *inbox
-	over  chan struct{} // closed when nothing more comes from the client
+	inbox    *inbox
+	order    *numbering // of frames of content
+	lanes    []io.Closer
+	ctx      context.Context // of the session
+	cancel   context.CancelCauseFunc
+	watching sync.WaitGroup
+
+	over chan struct{} // closed when nothing more comes from the client
 	// taking tells that content is being taken: what has come is written before a line that is gone ends it.
 	taking atomic.Bool
 	why    error        // why, once it is closed
@@ -44,9 +50,9 @@ type server struct {
 
 // Serve answers a client over a stream until it ends. Build says which program this is; a client of another is refused.
 func Serve(ctx context.Context, in io.Reader, out io.Writer, build string, open Opener) error {
-	s := &server{link: newLink(in, out), open: open, inbox: newInbox(), over: make(chan struct{})}
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
+	s := &server{link: newLink(in, out), open: open, inbox: newInbox(), order: newNumbering(), over: make(chan struct{}), ctx: ctx, cancel: cancel}
 	if err := s.greet(build); err != nil {
 		return err
 	}
@@ -57,9 +63,10 @@ func Serve(ctx context.Context, in io.Reader, out io.Writer, build string, open 
 	}()
 	s.heard.Store(time.Now().UnixNano())
 	quit := make(chan struct{})
-	var watching sync.WaitGroup
-	watching.Go(func() { s.watchLife(&s.heard, quit, cancel) })
-	defer watching.Wait()
+	s.watching.Go(func() { s.watchLife(&s.heard, quit, cancel) })
+	defer s.watching.Wait()
+	defer cancel(nil)
+	defer s.closeLanes()
 	defer close(quit)
 	calls := make(chan *message, 1)
 	cancelled := make(chan uint64, 16)
@@ -131,6 +138,7 @@ func (s *server) receiveAll(calls chan<- *message, cancelled chan<- uint64, canc
 				fail(err)
 				return
 			}
+			s.order.advance()
 		case cancelFrame:
 			var call uint64
 			if err := decoding.Unmarshal(payload, &call); err != nil {
@@ -202,6 +210,8 @@ func (s *server) do(ctx context.Context, m *message) (any, error) {
 		return nil, fmt.Errorf("%w: %s before a site was opened", ErrProtocol, m.Method)
 	}
 	switch m.Method {
+	case methodLanes:
+		return s.doLanes(m)
 	case methodSurvey:
 		return s.doSurvey(ctx, m)
 	case methodCompare:

@@ -14,7 +14,7 @@ import (
 
 // farEndCommand is what the program runs as next to the files of a site. Nobody types it.
 func (a *app) farEndCommand() *cobra.Command {
-	var marker, check, remove string
+	var marker, check, remove, lane string
 	cmd := &cobra.Command{
 		Use:    agent.HiddenCommand,
 		Hidden: true,
@@ -23,12 +23,16 @@ func (a *app) farEndCommand() *cobra.Command {
 			if check != "" {
 				return agent.Check(check)
 			}
+			if lane != "" {
+				return agent.Lane(a.stdin, a.stdout, lane, marker)
+			}
 			return a.farEnd(cmd.Context(), marker, remove)
 		},
 	}
 	cmd.Flags().StringVar(&marker, "marker", "", "what the first line begins with")
 	cmd.Flags().StringVar(&check, "check", "", "only check that this program has this digest")
 	cmd.Flags().StringVar(&remove, "remove", "", "a temporary folder in which this program stands, which goes at once")
+	cmd.Flags().StringVar(&lane, "lane", "", "only pass content on into this pipe of an agent")
 	return cmd
 }
 

@@ -86,7 +86,11 @@ func (s *Settings) agentOver(ctx context.Context, client *ssh.Client) (*agent.Cl
 	if err != nil {
 		return nil, err
 	}
-	return s.startAgent(ctx, shell)
+	far, err := s.startAgent(ctx, shell)
+	if err == nil && s.RateLimit == 0 {
+		far.Widen(func(context.Context) (agent.Stream, error) { return connect.OpenShell(client) })
+	}
+	return far, err
 }
 
 // openCommand opens a site behind a program of this machine that leads to a shell.

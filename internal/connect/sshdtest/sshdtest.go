@@ -65,8 +65,16 @@ func Start(t testing.TB, extra ...string) *Server {
 		"AuthorizedKeysFile "+filepath.Join(dir, "authorized"), "PidFile none", "UsePAM no", "StrictModes no",
 		"PermitRootLogin prohibit-password", "PasswordAuthentication no", "KbdInteractiveAuthentication no",
 		"MaxStartups 100", "UseDNS no", "PrintMotd no")
-	if !slices.ContainsFunc(extra, func(line string) bool { return strings.HasPrefix(line, "Subsystem ") }) {
+	has := func(keyword string) bool {
+		return slices.ContainsFunc(extra, func(line string) bool { return strings.HasPrefix(line, keyword+" ") })
+	}
+	if !has("Subsystem") {
 		lines = append(lines, "Subsystem sftp internal-sftp")
+	}
+	if !has("SetEnv") {
+		// A shell below another one reads no .bashrc: whatever this machine's users do there neither holds tests up nor is
+		// broken off by them.
+		lines = append(lines, "SetEnv SHLVL=1")
 	}
 	config := filepath.Join(dir, "config")
 	require.NoError(t, os.WriteFile(config, []byte(strings.Join(lines, "\n")+"\n"), 0o644))
