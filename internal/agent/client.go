@@ -300,6 +300,9 @@ func listener(watch *site.Watch) func(*message) error {
 	}
 }
 
+// Printable is a text of a far end without what would drive a terminal, and not too long.
+func Printable(s string) string { return printableTo(s, 400) }
+
 // printable keeps the far end from driving the terminal.
 func printable(s string) string { return printableTo(s, 100) }
 

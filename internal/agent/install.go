@@ -62,7 +62,7 @@ const HiddenCommand = "far-end"
 // what the agent says. The caller closes the stream, also after an error, which is an *UnavailableError where the agent
 // alone is the matter.
 func Start(ctx context.Context, stream Stream, program Program) (io.Reader, error) {
-	d := &dialogue{ctx: ctx, in: bufio.NewReaderSize(stream, 256<<10), out: stream, stream: stream, marker: "tartine-" + rand.Text()}
+	d := &dialogue{ctx: ctx, in: bufio.NewReaderSize(stream, 256<<10), out: stream, stream: stream, marker: Marker()}
 	if program.Path != "" {
 		return d.in, d.startInstalled(program.Path)
 	}
@@ -90,6 +90,47 @@ func Start(ctx context.Context, stream Stream, program Program) (io.Reader, erro
 	}
 	return d.in, d.upload(build)
 }
+
+// Copy gives the program that is to run at a far end of some system, where it is not put there through a shell, and the
+// name of the copy. It fails with an *UnavailableError.
+func Copy(program Program, system string) (content []byte, name string, err error) {
+	var b *build
+	if system == runtime.GOOS+"/"+runtime.GOARCH {
+		if b, err = ownBuild(program.Own); err != nil {
+			return nil, "", unavailable("this program cannot be read: %v", err)
+		}
+	} else if b, err = otherBuild(program.Builds, system); err != nil {
+		return nil, "", err
+	}
+	return b.content, b.name(), nil
+}
+
+// CopyName is Copy's name alone, which takes less time where the copy stands already.
+func CopyName(program Program, system string) (string, error) {
+	if system == runtime.GOOS+"/"+runtime.GOARCH {
+		name, err := ownName(program.Own)
+		if err != nil {
+			err = unavailable("this program cannot be read: %v", err)
+		}
+		return name, err
+	}
+	_, name, err := Copy(program, system)
+	return name, err
+}
+
+// Await waits until a program that was started at a far end tells, behind the marker, that it is ready to serve. What it
+// returns reads what comes then.
+func Await(ctx context.Context, stream Stream, marker string) (io.Reader, error) {
+	d := &dialogue{ctx: ctx, in: bufio.NewReaderSize(stream, 256<<10), out: stream, stream: stream, marker: marker}
+	said, err := d.hear(startLimit)
+	if err == nil && said != "ready" {
+		err = unavailable("%s", printable(said))
+	}
+	return d.in, err
+}
+
+// Marker makes up what the first line of an agent begins with.
+func Marker() string { return "tartine-" + rand.Text() }
 
 // build is a program for one system.
 type build struct {
@@ -324,6 +365,23 @@ func (d *dialogue) upload(b *build) error {
 		return unavailable("%s", printable(strings.TrimPrefix(said, "failed ")))
 	}
 	return nil
+}
+
+// RemoveOthers removes copies of other versions that stand beside this program, as far as they have not been made or used
+// for a day.
+func RemoveOthers() {
+	own, err := ownFile("")
+	if err != nil {
+		return
+	}
+	_ = os.Chtimes(own, time.Time{}, time.Now()) // it is used
+	others, _ := filepath.Glob(filepath.Join(filepath.Dir(own), "agent-*"))
+	for _, other := range others {
+		info, err := os.Lstat(other)
+		if err == nil && other != own && namePattern.MatchString(filepath.Base(other)) && time.Since(info.ModTime()) > 24*time.Hour {
+			_ = os.Remove(other) // the next one tries again
+		}
+	}
 }
 
 // Ready is what the agent says, behind the marker, before the protocol begins.

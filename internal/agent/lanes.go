@@ -3,7 +3,6 @@ package agent
 import (
 	"bufio"
 	"context"
-	"crypto/rand"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -250,7 +249,7 @@ func openLane(ctx context.Context, open func(context.Context) (Stream, error), p
 	if err != nil {
 		return nil, err
 	}
-	d := &dialogue{ctx: ctx, in: bufio.NewReader(stream), out: stream, stream: stream, marker: "tartine-" + rand.Text()}
+	d := &dialogue{ctx: ctx, in: bufio.NewReader(stream), out: stream, stream: stream, marker: Marker()}
 	err = d.say(laneScript, "'P'", "'"+program+"'", "'E'", "'"+end+"'")
 	if err == nil {
 		var said string

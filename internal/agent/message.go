@@ -63,6 +63,7 @@ type Root struct {
 	Home   bool   `cbor:"home,omitempty"`
 	Switch bool   `cbor:"switch,omitempty"`
 	Jobs   int    `cbor:"jobs,omitempty"`
+	Owner  string `cbor:"owner,omitempty"` // USER:GROUP, as numbers; empty: who the agent runs as
 }
 
 type opened struct {

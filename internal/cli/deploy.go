@@ -12,8 +12,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"tartine/internal/deploy"
+	"tartine/internal/manifest"
 	"tartine/internal/render"
 	"tartine/internal/site"
+	"tartine/internal/target"
 )
 
 // deployFlags is what deploy has beside the common flags.
@@ -112,13 +114,31 @@ func (a *app) deploy(ctx context.Context, l *looking, own deployFlags) error {
 	if err != nil {
 		return err
 	}
+	return a.finish(ctx, l.site, l.heading, l.Comparison, l.TreeDigest(), out, own.options.Started)
+}
+
+// finish has the site's server take up what was published, and says what was done.
+func (a *app) finish(ctx context.Context, s *target.Opened, heading render.Heading, c *deploy.Comparison, tree manifest.Digest, out *site.Outcome, started time.Time) error {
+	p := a.printer()
 	if len(out.Failed) > 0 {
 		a.status = ExitIncomplete
 	}
-	if a.json() {
-		return p.OutcomeJSON(l.Comparison, l.TreeDigest(), out)
+	took := time.Since(started)
+	reloaded := ""
+	if s.Reload != nil && out.Number > 0 {
+		var err error
+		if reloaded, err = s.Reload(ctx); err != nil {
+			p.Warn("what was published stands, but it was not taken up: %v", err)
+			a.status, reloaded = ExitIncomplete, ""
+		}
 	}
-	p.Deployed(l.heading, l.Comparison, out, time.Since(own.options.Started))
+	if a.json() {
+		return p.OutcomeJSON(c, tree, out)
+	}
+	p.Deployed(heading, c, out, took)
+	if reloaded != "" {
+		p.Line("reloaded    %s", reloaded)
+	}
 	return nil
 }
 

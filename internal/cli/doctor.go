@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tartine/internal/connect"
+	"tartine/internal/connect/engine"
 	"tartine/internal/render"
 	"tartine/internal/site"
 	"tartine/internal/target"
@@ -41,7 +42,7 @@ func (a *app) doctor(ctx context.Context, args []string) error {
 	reach.Took = func(step connect.Step, length time.Duration) { took[step] = length }
 	opened, err := a.open(ctx, reach)
 	checks, status := wayThere(reach, took, err)
-	if err == nil && opened.Way == "agent" {
+	if err == nil && opened.Way == "agent" && len(checks) > 0 {
 		checks = checks[:len(checks)-1] // SFTP was not tried
 	}
 	if err == nil {
@@ -50,7 +51,7 @@ func (a *app) doctor(ctx context.Context, args []string) error {
 		if failed != nil {
 			return failed
 		}
-		checks = append(checks, wayOf(opened)...)
+		checks = append(checks, wayOf(reach.Address.Kind, opened)...)
 		checks = append(checks, examined...)
 	} else if len(checks) == 0 {
 		return err
@@ -70,8 +71,11 @@ func (a *app) doctor(ctx context.Context, args []string) error {
 }
 
 // wayOf says whether an agent runs at the far end, where one could.
-func wayOf(opened *target.Opened) []site.Check {
+func wayOf(kind target.Kind, opened *target.Opened) []site.Check {
 	switch {
+	case opened.Way == "agent" && kind == target.Container:
+		return []site.Check{{Name: "engine", Verdict: site.Good, Found: "a container engine answers"},
+			{Name: "container", Verdict: site.Good, Found: "it runs"}, {Name: "agent", Verdict: site.Good, Found: "it runs there"}}
 	case opened.Way == "agent":
 		return []site.Check{{Name: "agent", Verdict: site.Good, Found: "it runs there"}}
 	case opened.Why != nil:
@@ -96,7 +100,16 @@ func wayThere(reach target.Settings, took map[connect.Step]time.Duration, err er
 		{connect.Start, "SFTP is offered", 0, ""},
 	}
 	var failed *connect.Error
-	if reach.Address.Kind == target.Folder || err != nil && !errors.As(err, &failed) {
+	if reach.Address.Kind == target.Container && err != nil {
+		said := sentence(err)
+		name := "container"
+		var none *engine.Error
+		if errors.As(err, &none) {
+			name = "engine"
+		}
+		return []site.Check{{Name: name, Verdict: site.Wrong, Found: said.what, Mend: said.next}}, said.status
+	}
+	if reach.Address.Kind == target.Folder || reach.Address.Kind == target.Container || err != nil && !errors.As(err, &failed) {
 		return nil, ExitDone
 	}
 	for _, s := range steps {

@@ -11,6 +11,7 @@ import (
 
 	"tartine/internal/config"
 	"tartine/internal/connect"
+	"tartine/internal/connect/engine"
 	"tartine/internal/content"
 	"tartine/internal/deploy"
 	"tartine/internal/filter"
@@ -47,7 +48,7 @@ func (a *app) explain(err error) int {
 
 // sentence turns causes into what a person needs: what failed, where, and what to try.
 func sentence(err error) *statusError {
-	for _, table := range []func(error) *statusError{ownSentence, refusalSentence, connectionSentence, siteSentence, usageSentence} {
+	for _, table := range []func(error) *statusError{ownSentence, refusalSentence, connectionSentence, containerSentence, siteSentence, usageSentence} {
 		if e := table(err); e != nil {
 			return e
 		}
@@ -215,6 +216,39 @@ func portSentence(failed *connect.Error) (what, next string) {
 		return fmt.Sprintf("%s cannot be reached: %v", failed.Address, failed.Err), "check that an SSH server answers at this port"
 	}
 }
+
+func containerSentence(err error) *statusError {
+	var (
+		none    *engine.Error
+		unknown *engine.NotFoundError
+		failed  *target.ContainerError
+	)
+	switch {
+	case errors.As(err, &none) && none.Denied:
+		return &statusError{status: ExitConnection, what: none.Error(),
+			next: "join the group that owns the socket (often docker), log in anew, and run it again"}
+	case errors.As(err, &none):
+		return &statusError{status: ExitConnection, what: none.Error(),
+			next: "start the engine, or say where it is with engine: or DOCKER_HOST"}
+	case errors.As(err, &unknown) && len(unknown.Several) > 0:
+		return &statusError{status: ExitConnection, what: unknown.Error(), paths: unknown.Several, next: "write more of the id, or the name"}
+	case errors.As(err, &unknown):
+		e := &statusError{status: ExitConnection, what: unknown.Error(), next: "start one with this name, or name another"}
+		switch {
+		case len(unknown.Nearest) > 0:
+			e.next = "did you mean " + strings.Join(unknown.Nearest, " or ") + "?"
+		case len(unknown.Known) > 0:
+			e.next = "it has: " + strings.Join(unknown.Known, ", ")
+		}
+		return e
+	case errors.As(err, &failed) && failed.Stopped:
+		return &statusError{status: ExitConnection, what: failed.Error(), next: "start it and run this again"}
+	case errors.As(err, &failed):
+		return &statusError{status: ExitConnection, what: failed.Error(), next: "a program must be able to run in it: mount a volume that can be written, or for another processor name builds with agents:"}
+	}
+	return nil
+}
+
 func siteSentence(err error) *statusError {
 	var (
 		root      *site.RootError

@@ -14,7 +14,10 @@ import (
 
 // farEndCommand is what the program runs as next to the files of a site. Nobody types it.
 func (a *app) farEndCommand() *cobra.Command {
-	var marker, check, remove, lane string
+	var (
+		marker, check, remove, lane string
+		tidy                        bool
+	)
 	cmd := &cobra.Command{
 		Use:    agent.HiddenCommand,
 		Hidden: true,
@@ -26,12 +29,16 @@ func (a *app) farEndCommand() *cobra.Command {
 			if lane != "" {
 				return agent.Lane(a.stdin, a.stdout, lane, marker)
 			}
+			if tidy {
+				agent.RemoveOthers()
+			}
 			return a.farEnd(cmd.Context(), marker, remove)
 		},
 	}
 	cmd.Flags().StringVar(&marker, "marker", "", "what the first line begins with")
 	cmd.Flags().StringVar(&check, "check", "", "only check that this program has this digest")
 	cmd.Flags().StringVar(&remove, "remove", "", "a temporary folder in which this program stands, which goes at once")
+	cmd.Flags().BoolVar(&tidy, "tidy", false, "remove copies of other versions that have stood beside this program for a day")
 	cmd.Flags().StringVar(&lane, "lane", "", "only pass content on into this pipe of an agent")
 	return cmd
 }

@@ -195,12 +195,5 @@ func (a *app) rollback(ctx context.Context, s *target.Opened, heading render.Hea
 	if err != nil {
 		return err
 	}
-	if len(out.Failed) > 0 {
-		a.status = ExitIncomplete
-	}
-	if a.json() {
-		return p.OutcomeJSON(&back.Comparison, back.TreeDigest(), out)
-	}
-	p.Deployed(heading, &back.Comparison, out, time.Since(own.options.Started))
-	return nil
+	return a.finish(ctx, s, heading, &back.Comparison, back.TreeDigest(), out, own.options.Started)
 }

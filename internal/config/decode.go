@@ -86,6 +86,12 @@ func (d *decoder) node(n ast.Node, into reflect.Value, what, enum string) error 
 	switch target := into.Addr().Interface().(type) {
 	case *Text:
 		return d.text(n, target, what, enum)
+	case *Setting:
+		if truth, ok := n.(*ast.BoolNode); ok {
+			target.Text = Text{strconv.FormatBool(truth.Value), d.at(n)}
+			return nil
+		}
+		return d.text(n, &target.Text, what, enum)
 	case *Secret:
 		if _, isText := scalarText(n); isText {
 			return d.wrong(n, `write {env: NAME}, {file: PATH}, {command: [PROGRAM, ARGUMENT]}, {keyring: NAME} or {ask: true}`, "%s stands here as it is, where others can read it", what)

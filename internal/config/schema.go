@@ -22,6 +22,8 @@ func schemaOf(t reflect.Type) map[string]any {
 	switch {
 	case t == reflect.TypeFor[Text]():
 		return map[string]any{"type": "string", "minLength": 1}
+	case t == reflect.TypeFor[Setting]():
+		return map[string]any{"type": []string{"string", "boolean"}}
 	case t.Kind() == reflect.Bool:
 		return map[string]any{"type": "boolean"}
 	case t.Kind() == reflect.Int:

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"os/exec"
 	"time"
 
@@ -75,3 +76,32 @@ func RunShell(ctx context.Context, command []string, said io.Writer) (*Shell, er
 	}
 	return nil, fmt.Errorf("start %s: %w", command[0], err)
 }
+
+// Socket opens a connection to a Unix socket of a host. The connection to the host ends with it.
+func Socket(ctx context.Context, dial *SSH, socket string) (net.Conn, error) {
+	client, err := dial.Dial(ctx)
+	if err != nil {
+		return nil, err
+	}
+	conn, err := client.Dial("unix", socket)
+	if err != nil {
+		client.Close()
+		return nil, fmt.Errorf("%s at %s: %w", socket, dial.Address(), err)
+	}
+	return &socketConn{conn, client}, nil
+}
+
+// socketConn is a connection that ends with what it runs over.
+type socketConn struct {
+	net.Conn
+	client *ssh.Client
+}
+
+func (c *socketConn) CloseWrite() error {
+	if half, ok := c.Conn.(interface{ CloseWrite() error }); ok {
+		return half.CloseWrite()
+	}
+	return nil
+}
+
+func (c *socketConn) Close() error { return errors.Join(c.Conn.Close(), c.client.Close()) }

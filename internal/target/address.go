@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"path"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 )
@@ -17,6 +18,8 @@ const (
 	Folder Kind = "file"
 	SSH    Kind = "ssh"
 	SFTP   Kind = "sftp"
+
+	Container Kind = "container" // Host is its name or id
 )
 
 // Address is where a site stands.
@@ -60,8 +63,12 @@ func ParseAddress(text string) (Address, error) {
 		return plainPath(filepath.FromSlash(unescaped))
 	}
 	a := Address{Kind: Kind(scheme)}
-	if a.Kind != SSH && a.Kind != SFTP {
-		return wrong(fmt.Sprintf("begins with %q, which is not known", scheme+"://"), "use ssh://, sftp://, file:// or a path")
+	switch a.Kind {
+	case SSH, SFTP:
+	case Container:
+		return parseContainer(text, rest)
+	default:
+		return wrong(fmt.Sprintf("begins with %q, which is not known", scheme+"://"), "use ssh://, sftp://, container://, file:// or a path")
 	}
 	parsed, err := url.Parse(text)
 	if err != nil {
@@ -98,6 +105,26 @@ func ParseAddress(text string) (Address, error) {
 		a.Path = path.Clean(parsed.Path)
 	}
 	return a, nil
+}
+
+// containerName is what an engine takes for a name or an id.
+var containerName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9_.-]*$`)
+
+// parseContainer reads container://NAME/PATH.
+func parseContainer(text, rest string) (Address, error) {
+	name, folder, _ := strings.Cut(rest, "/")
+	unescaped, err := url.PathUnescape(folder)
+	switch {
+	case !containerName.MatchString(name):
+		return Address{}, &AddressError{text, fmt.Sprintf("names the container %q", name), "it reads container://NAME/PATH, with the name or the id of a container"}
+	case err != nil:
+		return Address{}, &AddressError{text, "has a wrong escape", "a percent sign is written %25"}
+	}
+	clean := path.Clean("/" + unescaped)
+	if clean == "/" {
+		return Address{}, &AddressError{text, "has no path", "end it in the folder where the site shall stand, such as /usr/share/site"}
+	}
+	return Address{Kind: Container, Host: name, Path: clean}, nil
 }
 
 func hostPart(rest string) string {

@@ -36,7 +36,7 @@ func (s *Settings) program() agent.Program {
 }
 
 func (s *Settings) farRoot() agent.Root {
-	return agent.Root{Path: s.Address.Path, Home: s.Address.Home, Switch: s.Switch, Jobs: s.Jobs}
+	return agent.Root{Path: s.Address.Path, Home: s.Address.Home, Switch: s.Switch, Jobs: s.Jobs, Owner: s.Owner}
 }
 
 // startAgent starts an agent behind a shell, which is closed with it.
@@ -175,7 +175,7 @@ func OpenHere(ctx context.Context, root agent.Root) (*site.Site, string, io.Clos
 	if !filepath.IsAbs(path) {
 		return nil, "", nil, &site.RootError{Root: path, Reason: "is not absolute"}
 	}
-	s := Settings{Address: Address{Kind: Folder, Path: filepath.Clean(path)}, Switch: root.Switch, Jobs: root.Jobs}
+	s := Settings{Address: Address{Kind: Folder, Path: filepath.Clean(path)}, Switch: root.Switch, Jobs: root.Jobs, Owner: root.Owner}
 	opened, place, err := s.openLocal(ctx)
 	return opened, path, place, err
 }

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -47,6 +48,9 @@ type Settings struct {
 	Agents    string   // a folder of builds of this program for other systems; may be empty
 	Own       string   // the file of this program; empty: where the system says it is
 	Build     string   // which program this is
+	Engine    string   // the address of the container engine; empty: the usual one
+	Owner     string   // USER:GROUP, as numbers, that what is put into a container belongs to; empty: to root
+	Restart   string   // what a container is told after publishing: "true", or "signal:NAME"; empty: nothing
 	Command   []string // a program of this machine that leads to a shell at the far end; nil: none
 	SSHConfig []string // files of OpenSSH's client settings
 	Via       []string // hosts that are gone through, each as [USER@]HOST[:PORT]
@@ -83,6 +87,8 @@ func Open(ctx context.Context, s Settings) (*Opened, error) {
 		return openCommand(ctx, s)
 	case s.Address.Kind == Folder:
 		return openFolder(ctx, s)
+	case s.Address.Kind == Container:
+		return openContainer(ctx, s)
 	}
 	return openWaiting(ctx, s)
 }
@@ -131,8 +137,11 @@ type Site interface {
 // Opened is an open site with what was opened for it.
 type Opened struct {
 	Site
-	Way   string // how it is reached, where there are several: "agent" or "SFTP"
-	Why   error  // why no agent runs there, an *agent.UnavailableError; nil when one does, or was not wanted
+	Way string // how it is reached, where there are several: "agent" or "SFTP"
+	Why error  // why no agent runs there, an *agent.UnavailableError; nil when one does, or was not wanted
+	// Reload has whatever serves the site take up what was published, and tells what was done; nil: nothing is to be done.
+	Reload func(context.Context) (string, error)
+
 	place io.Closer
 }
 
@@ -210,6 +219,9 @@ func (s *Settings) openLocal(ctx context.Context) (*site.Site, io.Closer, error)
 	if err != nil {
 		return nil, nil, asRootError(s.Address.Path, err)
 	}
+	if !strings.Contains(p.root, "/") && p.root != "." && isMount(filepath.Join(p.base, p.root)) {
+		p = place{filepath.Join(p.base, p.root), "."} // nothing beside it lies on the same file system
+	}
 	f, err := osfs.Open(p.base)
 	if errors.Is(err, fs.ErrPermission) && !strings.Contains(p.root, "/") {
 		// The folder above the root may be closed to this user.
@@ -219,12 +231,30 @@ func (s *Settings) openLocal(ctx context.Context) (*site.Site, io.Closer, error)
 	if err != nil {
 		return nil, nil, asRootError(s.Address.Path, err)
 	}
+	if f.Owner, err = parseOwner(s.Owner); err != nil {
+		f.Close()
+		return nil, nil, err
+	}
 	opened, err := site.Open(ctx, s.between(f), p.root, s.Address.Path, site.Options{Jobs: s.Jobs, Switch: s.Switch})
 	if err != nil {
 		f.Close()
 		return nil, nil, err
 	}
 	return opened, f, nil
+}
+
+// parseOwner reads USER:GROUP, as numbers. An empty text is nil.
+func parseOwner(text string) (*osfs.Owner, error) {
+	if text == "" {
+		return nil, nil
+	}
+	user, group, both := strings.Cut(text, ":")
+	uid, err := strconv.ParseUint(user, 10, 31)
+	gid, failed := strconv.ParseUint(group, 10, 31)
+	if err != nil || failed != nil || !both {
+		return nil, fmt.Errorf("owner %q is not USER:GROUP as numbers", text)
+	}
+	return &osfs.Owner{User: int(uid), Group: int(gid)}, nil
 }
 
 func asRootError(root string, err error) error {

@@ -18,8 +18,9 @@ import (
 // filling is a folder that was opened through the root. Only names of one element are used below it, none of which is
 // followed as a link; so nothing leads out of it.
 type filling struct {
-	dir  *os.File
-	name string
+	dir   *os.File
+	name  string
+	owner *Owner
 }
 
 // OpenFolder implements fsys.Filler.
@@ -28,7 +29,7 @@ func (f *FS) OpenFolder(_ context.Context, name string) (fsys.Folder, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &filling{dir, name}, nil
+	return &filling{dir, name, f.Owner}, nil
 }
 
 func (f *filling) Close() error { return f.dir.Close() }
@@ -59,6 +60,9 @@ func (f *filling) Put(name string, content []byte, attr fsys.Attr) (err error) {
 			err = nil
 		}
 		rest = rest[max(n, 0):]
+	}
+	if err == nil && f.owner != nil {
+		err = unix.Fchown(fd, f.owner.User, f.owner.Group)
 	}
 	if err == nil && mode&umask() != 0 {
 		err = unix.Fchmod(fd, mode)

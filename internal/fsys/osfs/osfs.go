@@ -20,7 +20,21 @@ import (
 
 // FS implements fsys.FS.
 type FS struct {
+	// Owner is whom everything that is made belongs to; nil: who makes it. Only the system's administrator may set it.
+	Owner *Owner
+
 	root *os.Root
+}
+
+// Owner is a user and a group, by their numbers.
+type Owner struct{ User, Group int }
+
+// own gives something that was made its owner.
+func (f *FS) own(name string) error {
+	if f.Owner == nil {
+		return nil
+	}
+	return f.root.Lchown(name, f.Owner.User, f.Owner.Group)
 }
 
 var _ fsys.FS = (*FS)(nil)
@@ -136,6 +150,9 @@ func (f *FS) write(ctx context.Context, name string, flags int, offset int64, co
 	if offset > 0 {
 		_, err = file.Seek(offset, io.SeekStart)
 	}
+	if err == nil && f.Owner != nil {
+		err = file.Chown(f.Owner.User, f.Owner.Group)
+	}
 	var size int64
 	if err == nil {
 		size, err = fsys.Copy(ctx, struct{ io.Writer }{file}, content)
@@ -181,6 +198,12 @@ func (f *FS) copy(pair fsys.Pair) error {
 	if err != nil {
 		return err
 	}
+	if f.Owner != nil {
+		if err := to.Chown(f.Owner.User, f.Owner.Group); err != nil {
+			to.Close()
+			return err
+		}
+	}
 	_, err = io.Copy(to, from) // as files, so that the system may share the blocks
 	if closing := to.Close(); err == nil {
 		err = closing
@@ -203,12 +226,18 @@ func (f *FS) SetAttr(_ context.Context, name string, attr fsys.Attr) error {
 
 // Symlink implements fsys.FS.
 func (f *FS) Symlink(_ context.Context, target, name string) error {
-	return f.root.Symlink(target, name)
+	if err := f.root.Symlink(target, name); err != nil {
+		return err
+	}
+	return f.own(name)
 }
 
 // Mkdir implements fsys.FS.
 func (f *FS) Mkdir(_ context.Context, name string, mode fs.FileMode) error {
 	if err := f.root.Mkdir(name, mode.Perm()); err != nil {
+		return err
+	}
+	if err := f.own(name); err != nil {
 		return err
 	}
 	if !f.Abilities().Modes {

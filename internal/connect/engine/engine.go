@@ -1,0 +1,237 @@
+// Package engine reaches containers through the HTTP interface of a container engine: its socket, a TCP address with
+// TLS, or, over SSH, the socket of another machine. No command-line client is run.
+//
+// It finds a container, gives byte streams to programs that run in one, and carries archives in and out. What a site is,
+// and what to do where a container cannot run anything, is left to others.
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"net"
+	"net/url"
+	"slices"
+	"strings"
+	"syscall"
+
+	"github.com/containerd/errdefs"
+	"github.com/moby/moby/api/types/container"
+	"github.com/moby/moby/client"
+)
+
+// Engine is a container engine.
+type Engine struct {
+	api   *client.Client
+	where string
+}
+
+// Error tells that an engine does not answer.
+type Error struct {
+	Where  string // the address that was tried
+	Denied bool   // it stands there, and this user may not use it
+	Err    error
+}
+
+func (e *Error) Error() string {
+	if e.Denied {
+		return fmt.Sprintf("this user may not use the container engine at %s", e.Where)
+	}
+	return fmt.Sprintf("no container engine answers at %s: %v", e.Where, e.Err)
+}
+
+func (e *Error) Unwrap() error { return e.Err }
+
+// NotFoundError tells that an engine has no such container, or several.
+type NotFoundError struct {
+	Name    string
+	Where   string
+	Several []string // the containers whose id begins so
+	Nearest []string // names that are like it
+	Known   []string // all names, when there are few
+}
+
+func (e *NotFoundError) Error() string {
+	if len(e.Several) > 0 {
+		return fmt.Sprintf("several containers are meant by %q", e.Name)
+	}
+	return fmt.Sprintf("there is no container %q at %s", e.Name, e.Where)
+}
+
+// Open connects to the engine at an address, unix://, tcp:// or ssh://; an empty one means the one that the environment
+// or the current context names, else the usual socket. Dial leads to the engine's machine where the address is ssh://.
+func Open(ctx context.Context, address string, dial func(ctx context.Context, address *url.URL) (net.Conn, error)) (*Engine, error) {
+	at, err := find(address)
+	if err != nil {
+		return nil, err
+	}
+	options := []client.Opt{}
+	switch parsed, err := url.Parse(at.host); {
+	case err != nil:
+		return nil, &Error{Where: at.host, Err: errors.New("this is no address")}
+	case parsed.Scheme == "ssh":
+		options = append(options, client.WithDialContext(func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx, parsed) }))
+	default:
+		options = append(options, client.WithHost(at.host))
+		if at.tls != nil {
+			options = append(options, client.WithTLSClientConfig(at.tls.authority, at.tls.certificate, at.tls.key))
+		}
+	}
+	api, err := client.New(options...)
+	if err != nil {
+		return nil, &Error{Where: at.host, Err: err}
+	}
+	e := &Engine{api, at.host}
+	if _, err := api.Ping(ctx, client.PingOptions{NegotiateAPIVersion: true}); err != nil {
+		api.Close()
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, e.because(err)
+	}
+	return e, nil
+}
+
+// because gives an error of the connection its form.
+func (e *Engine) because(err error) error {
+	out := &Error{Where: e.where, Err: err}
+	if kind, address, ok := strings.Cut(e.where, "://"); ok && kind != "ssh" {
+		// The library does not hand on why: it shows once more.
+		conn, again := net.Dial(kind, strings.TrimSuffix(address, "/"))
+		if again == nil {
+			conn.Close()
+		} else {
+			err = again
+		}
+	}
+	var system syscall.Errno
+	switch {
+	case errors.Is(err, fs.ErrPermission):
+		out.Denied = true
+	case errors.As(err, &system):
+		out.Err = system
+	}
+	return out
+}
+
+// Close lets go of the engine.
+func (e *Engine) Close() error { return e.api.Close() }
+
+// Where gives the address of the engine.
+func (e *Engine) Where() string { return e.where }
+
+// Container is a container of an engine.
+type Container struct {
+	engine   *Engine
+	ID       string // whole
+	Name     string
+	Running  bool
+	ReadOnly bool   // its root file system cannot be written
+	System   string // as in linux/amd64
+	Mounts   []Mount
+}
+
+// Mount is a volume or folder that stands at a path of a container.
+type Mount struct {
+	Path     string
+	Kind     string // volume, bind or tmpfs
+	Writable bool
+}
+
+// mostNamed is how many names an error lists.
+const mostNamed = 8
+
+// Container finds a container by its name, or by its id or what the id begins with.
+func (e *Engine) Container(ctx context.Context, name string) (*Container, error) {
+	found, err := e.api.ContainerInspect(ctx, name, client.ContainerInspectOptions{})
+	switch {
+	case ctx.Err() != nil:
+		return nil, ctx.Err()
+	case errdefs.IsNotFound(err), err != nil && strings.Contains(err.Error(), "multiple IDs"), errdefs.IsInvalidArgument(err):
+		return nil, e.notFound(ctx, name)
+	case client.IsErrConnectionFailed(err):
+		return nil, e.because(err)
+	case err != nil:
+		return nil, fmt.Errorf("look at container %s: %w", name, err)
+	}
+	return e.describe(ctx, found.Container)
+}
+
+func (e *Engine) describe(ctx context.Context, found container.InspectResponse) (*Container, error) {
+	c := &Container{engine: e, ID: found.ID, Name: strings.TrimPrefix(found.Name, "/")}
+	if found.State != nil {
+		c.Running = found.State.Running && !found.State.Paused && !found.State.Restarting
+	}
+	if found.HostConfig != nil {
+		c.ReadOnly = found.HostConfig.ReadonlyRootfs
+	}
+	for _, m := range found.Mounts {
+		c.Mounts = append(c.Mounts, Mount{Path: m.Destination, Kind: string(m.Type), Writable: m.RW})
+	}
+	if found.HostConfig != nil {
+		for path := range found.HostConfig.Tmpfs {
+			c.Mounts = append(c.Mounts, Mount{Path: path, Kind: "tmpfs", Writable: true})
+		}
+	}
+	c.System = found.Platform
+	if image, err := e.api.ImageInspect(ctx, found.Image); err == nil && image.Os != "" {
+		c.System = image.Os + "/" + image.Architecture
+	}
+	return c, nil
+}
+
+// notFound says which containers may be meant.
+func (e *Engine) notFound(ctx context.Context, name string) error {
+	out := &NotFoundError{Name: name, Where: e.where}
+	all, err := e.api.ContainerList(ctx, client.ContainerListOptions{All: true})
+	if err != nil {
+		return out
+	}
+	names := map[string]bool{}
+	for _, c := range all.Items {
+		own := c.ID[:min(len(c.ID), 12)]
+		if len(c.Names) > 0 {
+			own = strings.TrimPrefix(c.Names[0], "/")
+		}
+		names[own] = true
+		if strings.HasPrefix(c.ID, name) {
+			out.Several = append(out.Several, fmt.Sprintf("%s (%s)", c.ID[:min(len(c.ID), len(name)+6)], own))
+		}
+	}
+	slices.Sort(out.Several)
+	if len(out.Several) < 2 {
+		out.Several = nil
+	}
+	for _, known := range slices.Sorted(maps.Keys(names)) {
+		if strings.Contains(known, name) || strings.Contains(name, known) || alike(known, name) {
+			out.Nearest = append(out.Nearest, known)
+		}
+		out.Known = append(out.Known, known)
+	}
+	out.Nearest = out.Nearest[:min(len(out.Nearest), mostNamed)]
+	if len(out.Known) > mostNamed {
+		out.Known = nil
+	}
+	return out
+}
+
+// alike tells whether two names differ in two letters at most, beside what one has more than the other.
+func alike(a, b string) bool {
+	if len(a) > len(b) {
+		a, b = b, a
+	}
+	if len(b)-len(a) > 2 {
+		return false
+	}
+	wrong, at := 0, 0
+	for i := 0; i < len(b) && at < len(a); i++ {
+		if b[i] == a[at] {
+			at++
+		} else if wrong++; len(a) == len(b) {
+			at++
+		}
+	}
+	return wrong <= 2
+}

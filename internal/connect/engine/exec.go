@@ -1,0 +1,156 @@
+package engine
+
+import (
+	"context"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"io/fs"
+	"strings"
+
+	"github.com/containerd/errdefs"
+	"github.com/moby/moby/client"
+)
+
+// Stream is the standard input and output of a program in a container.
+type Stream struct {
+	io.Reader
+	hijacked client.ExecAttachResult
+	words    *strings.Builder
+}
+
+// Write writes to the program's standard input.
+func (s *Stream) Write(p []byte) (int, error) { return s.hijacked.Conn.Write(p) }
+
+// Close ends the connection, and with it the program's standard input.
+func (s *Stream) Close() error {
+	_ = s.hijacked.CloseWrite() // it may have ended
+	return s.hijacked.Conn.Close()
+}
+
+// Said gives what the program wrote to its standard error, up to a KiB. It is whole once reading has ended.
+func (s *Stream) Said() string { return strings.TrimSpace(s.words.String()) }
+
+// Exec starts a program in a container that runs, as a user; empty: as the container does.
+func (c *Container) Exec(ctx context.Context, user string, command ...string) (*Stream, error) {
+	created, err := c.engine.api.ExecCreate(ctx, c.ID, client.ExecCreateOptions{User: user, Cmd: command,
+		AttachStdin: true, AttachStdout: true, AttachStderr: true})
+	if err != nil {
+		return nil, fmt.Errorf("start %s in container %s: %w", command[0], c.Name, err)
+	}
+	attached, err := c.engine.api.ExecAttach(ctx, created.ID, client.ExecAttachOptions{})
+	if err != nil {
+		return nil, fmt.Errorf("start %s in container %s: %w", command[0], c.Name, err)
+	}
+	s := &Stream{hijacked: attached, words: &strings.Builder{}}
+	s.Reader = &output{in: attached.Reader, words: s.words}
+	return s, nil
+}
+
+// output takes a program's standard output out of the engine's stream, in which each piece has a head of eight bytes:
+// which of the three streams it belongs to, three zero bytes, and its length, the highest byte first.
+type output struct {
+	in    io.Reader
+	left  uint32
+	words *strings.Builder
+}
+
+// mostWords is how much of a program's standard error is kept, in bytes.
+const mostWords = 1 << 10
+
+func (o *output) Read(p []byte) (int, error) {
+	for o.left == 0 {
+		var head [8]byte
+		if _, err := io.ReadFull(o.in, head[:]); err != nil {
+			return 0, io.EOF
+		}
+		length := binary.BigEndian.Uint32(head[4:])
+		switch head[0] {
+		case 1:
+			o.left = length
+		case 0, 2, 3:
+			kept := min(int64(length), int64(mostWords-o.words.Len()))
+			if _, err := io.CopyN(o.words, o.in, kept); err != nil {
+				return 0, io.EOF
+			}
+			if _, err := io.CopyN(io.Discard, o.in, int64(length)-kept); err != nil {
+				return 0, io.EOF
+			}
+		default: // the engine itself speaks
+			o.words.Write(head[:])
+			_, _ = io.CopyN(o.words, o.in, mostWords-8) // as much as comes
+			return 0, io.EOF
+		}
+	}
+	n, err := o.in.Read(p[:min(len(p), int(o.left))])
+	o.left -= uint32(n)
+	return n, err
+}
+
+// Put unpacks an archive (tar) into a folder that stands in a container.
+func (c *Container) Put(ctx context.Context, folder string, archive io.Reader) error {
+	_, err := c.engine.api.CopyToContainer(ctx, c.ID, client.CopyToContainerOptions{DestinationPath: folder, Content: archive, AllowOverwriteDirWithFile: true, CopyUIDGID: false})
+	if err != nil {
+		return fmt.Errorf("unpack into %s of container %s: %w", folder, c.Name, err)
+	}
+	return nil
+}
+
+// Get packs what stands at a path of a container into an archive (tar). It fails with fs.ErrNotExist where nothing does.
+func (c *Container) Get(ctx context.Context, path string) (io.ReadCloser, error) {
+	got, err := c.engine.api.CopyFromContainer(ctx, c.ID, client.CopyFromContainerOptions{SourcePath: path})
+	if err != nil {
+		return nil, c.mend("read", path, err)
+	}
+	return got.Content, nil
+}
+
+// Has tells whether something stands at a path of a container.
+func (c *Container) Has(ctx context.Context, path string) (bool, error) {
+	_, err := c.engine.api.ContainerStatPath(ctx, c.ID, client.ContainerStatPathOptions{Path: path})
+	if errdefs.IsNotFound(err) {
+		return false, nil
+	}
+	return err == nil, c.mend("look up", path, err)
+}
+
+func (c *Container) mend(op, path string, err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case errdefs.IsNotFound(err):
+		err = fs.ErrNotExist
+	}
+	return fmt.Errorf("%s %s of container %s: %w", op, path, c.Name, err)
+}
+
+// Stop stops a container; Start starts it.
+func (c *Container) Stop(ctx context.Context) error {
+	_, err := c.engine.api.ContainerStop(ctx, c.ID, client.ContainerStopOptions{})
+	return c.done("stop", err)
+}
+
+// Start starts a container that was stopped.
+func (c *Container) Start(ctx context.Context) error {
+	_, err := c.engine.api.ContainerStart(ctx, c.ID, client.ContainerStartOptions{})
+	return c.done("start", err)
+}
+
+// Restart stops a container and starts it again.
+func (c *Container) Restart(ctx context.Context) error {
+	_, err := c.engine.api.ContainerRestart(ctx, c.ID, client.ContainerRestartOptions{})
+	return c.done("restart", err)
+}
+
+// Signal sends a signal to the first program of a container.
+func (c *Container) Signal(ctx context.Context, signal string) error {
+	_, err := c.engine.api.ContainerKill(ctx, c.ID, client.ContainerKillOptions{Signal: signal})
+	return c.done("signal", err)
+}
+
+func (c *Container) done(what string, err error) error {
+	if err != nil {
+		return fmt.Errorf("%s container %s: %w", what, c.Name, err)
+	}
+	return nil
+}

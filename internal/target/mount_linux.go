@@ -1,0 +1,23 @@
+package target
+
+import (
+	"path/filepath"
+
+	"golang.org/x/sys/unix"
+)
+
+// isMount tells whether another file system, or another part of one, begins at a folder: nothing can be renamed from
+// beside it into it.
+func isMount(name string) bool {
+	own, above := mountOf(name), mountOf(filepath.Dir(name))
+	return own != 0 && above != 0 && own != above
+}
+
+// mountOf gives the number of the mount in which a path lies; 0: unknown, as before Linux 5.8.
+func mountOf(name string) uint64 {
+	var found unix.Statx_t
+	if err := unix.Statx(unix.AT_FDCWD, name, 0, unix.STATX_MNT_ID, &found); err != nil || found.Mask&unix.STATX_MNT_ID == 0 {
+		return 0
+	}
+	return found.Mnt_id
+}
