@@ -62,6 +62,21 @@ func (p *place) deploys() string {
 	return said
 }
 
+// fetches brings what was deployed back, and some of it under another name.
+func (p *place) fetches() {
+	p.t.Helper()
+	require.Contains(p.t, p.tartine("fetch", "--into", "back"), "fetched     2 files")
+	require.Contains(p.t, p.tartine("fetch", "--into", "back"), "unchanged")
+	p.tartine("fetch", "css", "--into", "back", "--as", "styles")
+	for there, here := range map[string]string{"index.html": "index.html", "css/rock.css": "styles/rock.css"} {
+		want, err := os.ReadFile(filepath.Join(p.dir, "public", there))
+		require.NoError(p.t, err)
+		got, err := os.ReadFile(filepath.Join(p.dir, "back", here))
+		require.NoError(p.t, err)
+		require.Equal(p.t, string(want), string(got))
+	}
+}
+
 const throughAgent = "computed at the far end while writing"
 
 func login(server *sshdtest.Server, user, root string) string {

@@ -76,6 +76,7 @@ func TestContainers(t *testing.T) {
 		require.Contains(t, p.deploys(), throughAgent)
 		require.Contains(t, c.in(name, "cat", "/usr/share/site/index.html"), "again")
 		require.Equal(t, "1\n", c.in(name, "sh", "-c", "busybox ls /tmp/.tartine | busybox wc -l"), "one copy of the program")
+		p.fetches()
 		require.Contains(t, p.tartine("doctor"), "nothing to mend")
 		require.Contains(t, p.tartine("rollback"), "deployment 3")
 	})

@@ -448,6 +448,19 @@ func (c *Client) Unlock(ctx context.Context, holder *site.Holder) error {
 	return c.call(ctx, methodUnlock, holder, nil, nil)
 }
 
+// Stands is site.Site's.
+func (c *Client) Stands(ctx context.Context, paths []string, told func(int64)) ([]manifest.Entry, error) {
+	var packed manifest.Packed
+	if err := c.call(ctx, methodStands, standsCall{paths}, &packed, listener(&site.Watch{Bytes: told})); err != nil {
+		return nil, err
+	}
+	found, err := packed.Unpack()
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrProtocol, err)
+	}
+	return found, nil
+}
+
 // ReadPath is site.Site's.
 func (c *Client) ReadPath(ctx context.Context, path string) (io.ReadCloser, error) {
 	r := &remoteFile{ctx: ctx, client: c, path: path}

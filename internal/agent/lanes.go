@@ -194,14 +194,18 @@ func (c *Client) widen(ctx context.Context, bytes int64) error {
 		return nil
 	}
 	var answer lanesAnswer
-	began := time.Now()
-	if err := c.call(ctx, methodLanes, lanesCall{}, &answer, nil); err != nil {
-		return err
+	trip := time.Hour
+	for range 3 { // a busy machine may answer late once
+		began := time.Now()
+		if err := c.call(ctx, methodLanes, lanesCall{}, &answer, nil); err != nil {
+			return err
+		}
+		trip = min(trip, time.Since(began))
+		if int(trip.Seconds()*laneRate/laneWindow) < 2 { // one carries enough
+			return nil
+		}
 	}
-	count := min(int(time.Since(began).Seconds()*laneRate/laneWindow), mostLanes)
-	if count < 2 { // one carries enough
-		return nil
-	}
+	count := min(int(trip.Seconds()*laneRate/laneWindow), mostLanes)
 	if err := c.call(ctx, methodLanes, lanesCall{Count: count}, &answer, nil); err != nil {
 		return err
 	}

@@ -48,6 +48,7 @@ const (
 	methodUnlock     = "unlock"
 	methodRead       = "read"
 	methodLanes      = "lanes"
+	methodStands     = "stands"
 )
 
 // The events. All but need go to a watch.
@@ -294,6 +295,9 @@ type (
 		Recorded bool            `cbor:"recorded"` // against what is recorded, not against Entries
 		Entries  manifest.Packed `cbor:"entries,omitempty"`
 		Strays   bool            `cbor:"strays"`
+	}
+	standsCall struct {
+		Paths []string `cbor:"paths,omitempty"`
 	}
 	readCall struct {
 		Path   string `cbor:"path"`

@@ -227,6 +227,8 @@ func (s *server) do(ctx context.Context, m *message) (any, error) {
 		return s.doVerify(ctx, m)
 	case methodRead:
 		return s.doRead(ctx, m)
+	case methodStands:
+		return s.doStands(ctx, m)
 	case methodHistory:
 		return s.site.History(ctx)
 	case methodExamine:
@@ -398,6 +400,17 @@ func (s *server) doVerify(ctx context.Context, asked *message) (any, error) {
 	progress := s.progress(asked.Call)
 	defer progress.stop()
 	return s.site.Verify(ctx, m, call.Strays, &site.Watch{Phase: progress.phase, Bytes: progress.bytes, File: progress.file})
+}
+
+func (s *server) doStands(ctx context.Context, m *message) (any, error) {
+	var call standsCall
+	if err := decoding.Unmarshal(m.Body, &call); err != nil {
+		return nil, err
+	}
+	progress := s.progress(m.Call)
+	defer progress.stop()
+	found, err := s.site.Stands(ctx, call.Paths, progress.bytes)
+	return manifest.Pack(found), err
 }
 
 // readSize is how much of a file is read in one call, in bytes.

@@ -3,6 +3,8 @@ package cli
 import (
 	"fmt"
 	"os"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -10,14 +12,20 @@ import (
 )
 
 func (a *app) demoCommand() *cobra.Command {
-	var keep bool
+	var (
+		keep bool
+		kind string
+	)
 	cmd := &cobra.Command{
 		Use:   "demo",
-		Short: "Walk through a full example with a built-in SSH server",
-		Long: `Demo unpacks an example site, starts an SSH server on a free loopback port, and deploys, changes, tampers with and mends
+		Short: "Walk through a full example with a built-in server",
+		Long: `Demo unpacks an example site, starts a server on a free loopback port (SSH, or a rented host with FTP), and deploys, changes, tampers with and mends
 the site, printing each command and its output. It needs no network and no rights, and leaves nothing behind.`,
 		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if !slices.Contains(demo.Targets, kind) {
+				return usageError(fmt.Sprintf("--target is %s, not %q", strings.Join(demo.Targets, " or "), kind), "")
+			}
 			program, err := os.Executable()
 			if err != nil {
 				return fmt.Errorf("find this program: %w", err)
@@ -27,10 +35,11 @@ the site, printing each command and its output. It needs no network and no right
 			if !ok || !ok2 {
 				return fmt.Errorf("the demo writes to files only")
 			}
-			walk := &demo.Walk{Program: program, Stdout: stdout, Stderr: stderr, Keep: keep}
+			walk := &demo.Walk{Program: program, Stdout: stdout, Stderr: stderr, Keep: keep, Target: kind}
 			return walk.Run(cmd.Context())
 		},
 	}
+	cmd.Flags().StringVar(&kind, "target", "ssh", "the `KIND` of server: "+strings.Join(demo.Targets, " or "))
 	cmd.Flags().BoolVar(&keep, "keep", false, "leave folder and server for trying, until Ctrl-C")
 	return cmd
 }

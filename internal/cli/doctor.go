@@ -78,6 +78,8 @@ func wayOf(kind target.Kind, opened *target.Opened) []site.Check {
 			{Name: "container", Verdict: site.Good, Found: "it runs"}, {Name: "agent", Verdict: site.Good, Found: "it runs there"}}
 	case opened.Way == "agent":
 		return []site.Check{{Name: "agent", Verdict: site.Good, Found: "it runs there"}}
+	case len(opened.Facts) > 0:
+		return opened.Facts
 	case opened.Why != nil:
 		return []site.Check{{Name: "agent", Verdict: site.Slow, Found: opened.Why.Error(), Mend: "every file operation crosses the line; where that is fast enough, say agent: off"}}
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"net"
@@ -83,6 +84,8 @@ func refusalSentence(err error) *statusError {
 		e.next = `exclude these, or, when they are harmless, allow them: guard: {allow: ["PATTERN"]}`
 	case deploy.ErrLinks:
 		e.next = `exclude these, re-point them, or set "links: follow" to send what they lead to`
+	case deploy.ErrHold:
+		e.next = `set "links: follow" to send what links lead to, or "links: skip"; give files other names`
 	case deploy.ErrBlocked:
 		e.next = "move these away at the site, or remove them with --remove-strays"
 	case deploy.ErrCase:
@@ -95,11 +98,14 @@ func connectionSentence(err error) *statusError {
 	var (
 		failed  *connect.Error
 		command *target.CommandError
+		clear   *target.InsecureError
 	)
 	switch {
 	case errors.Is(err, fsys.ErrLost):
 		return &statusError{status: ExitConnection, what: "the connection was lost: " + err.Error(),
 			next: "run it again: what was staged is kept, and an unfinished publish is finished first"}
+	case errors.As(err, &clear):
+		return &statusError{status: ExitRefused, what: clear.Error(), next: "use ftps:// where the server has it; where it has not, say insecure: true in the target"}
 	case errors.As(err, &command):
 		return &statusError{status: ExitConnection, what: command.Error(), next: "what command: starts must lead to a POSIX shell that reads its standard input, such as sh"}
 	case !errors.As(err, &failed):
@@ -111,6 +117,9 @@ func connectionSentence(err error) *statusError {
 		identity *connect.IdentityError
 		login    *connect.LoginError
 		secret   *config.Error
+
+		certificate *connect.CertificateError
+		full        *connect.FullError
 	)
 	switch {
 	case errors.As(err, &key):
@@ -119,6 +128,19 @@ func connectionSentence(err error) *statusError {
 		e.next = hostKeyAdvice(key)
 	case errors.As(err, &secret):
 		return &statusError{status: ExitUsage, what: secret.Error()}
+	case errors.As(err, &certificate):
+		e.status = ExitRefused
+		e.what = fmt.Sprintf("%s is not trusted: %v", failed.Address, certificate)
+		e.next = "compare the fingerprint with one from the server's owner, then put certificate: " + certificate.Fingerprint + " into the target"
+		if certificate.Pinned != "" {
+			e.next = "ask the server's owner whether the certificate was changed: if it was not, somebody else answers in its place"
+		}
+	case errors.As(err, &full):
+		e.what = fmt.Sprintf("%s takes no more connections of user %s: %v", failed.Address, failed.User, full.Err)
+		e.next = "end other programs that are connected there, or wait: --wait-for-host 2m"
+	case failed.Step == connect.Login && failed.Service == "FTP":
+		e.what = fmt.Sprintf("%s does not let user %s in: %v", failed.Address, failed.User, failed.Err)
+		e.next = "check the user name, and the password that password: leads to"
 	case errors.As(err, &identity):
 		e.what = identity.Error()
 		e.next = identityAdvice(identity)
@@ -197,23 +219,25 @@ func portSentence(failed *connect.Error) (what, next string) {
 		timeout net.Error
 		other   *connect.ProtocolError
 		common  *connect.NothingInCommonError
+		service = cmp.Or(failed.Service, "SSH")
+		one     = "an " + service
 	)
 	switch {
 	case errors.Is(failed.Err, syscall.ECONNREFUSED):
-		return fmt.Sprintf("nothing listens at %s (connection refused)", failed.Address), "check the port, and that the SSH server runs"
+		return fmt.Sprintf("nothing listens at %s (connection refused)", failed.Address), "check the port, and that the " + service + " server runs"
 	case errors.Is(failed.Err, connect.ErrSilent):
-		return fmt.Sprintf("%s takes the connection and then says nothing", failed.Address), "check that an SSH server answers at this port; one that is overloaded may need a while: --wait-for-host 2m"
+		return fmt.Sprintf("%s takes the connection and then says nothing", failed.Address), "check that " + one + " server answers at this port; one that is overloaded may need a while: --wait-for-host 2m"
 	case errors.Is(failed.Err, connect.ErrHungUp):
 		return fmt.Sprintf("%s takes the connection and ends it at once", failed.Address), "the server may limit who connects or how many do at once: try again, then look into its log"
 	case errors.As(failed.Err, &other):
-		return fmt.Sprintf("%s speaks something else than SSH: it says %q", failed.Address, other.Said), "check the port"
+		return fmt.Sprintf("%s speaks something else than %s: it says %q", failed.Address, service, other.Said), "check the port"
 	case errors.As(failed.Err, &common):
 		return fmt.Sprintf("%s and this program have %v", failed.Address, common),
 			"these are no longer safe: have the server's software brought up to date, or a newer key added to it"
 	case errors.As(failed.Err, &timeout) && timeout.Timeout():
 		return fmt.Sprintf("%s does not answer in time", failed.Address), "check the address, and whether a firewall is in between"
 	default:
-		return fmt.Sprintf("%s cannot be reached: %v", failed.Address, failed.Err), "check that an SSH server answers at this port"
+		return fmt.Sprintf("%s cannot be reached: %v", failed.Address, failed.Err), "check that " + one + " server answers at this port"
 	}
 }
 

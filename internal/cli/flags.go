@@ -243,6 +243,7 @@ func (a *app) target(s *config.Settings, args []string) (target.Settings, render
 		out.RateLimit, _ = config.ParseRate(t.LimitRate.Value) // it was checked
 		out.Switch = t.Publish.Value == "switch"
 		out.Agent = t.Agent.Value
+		out.Certificate, out.Insecure = t.Certificate.Value, t.Insecure
 		out.Engine, out.Owner = t.Engine.Value, t.Owner.Value
 		if t.Restart.Value != "false" {
 			out.Restart = t.Restart.Value

@@ -90,7 +90,7 @@ Start with "tartine init", look with "tartine diff", then "tartine deploy". "tar
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return usageError(err.Error(), fmt.Sprintf("%s --help lists the options", cmd.CommandPath()))
 	})
-	root.AddCommand(a.initCommand(), a.diffCommand(), a.deployCommand(), a.verifyCommand(), a.historyCommand(), a.rollbackCommand(), a.unlockCommand(), a.trustCommand(), a.doctorCommand(), a.targetsCommand(), a.manifestCommand(), a.explainCommand(), a.demoCommand(), a.farEndCommand())
+	root.AddCommand(a.initCommand(), a.diffCommand(), a.deployCommand(), a.verifyCommand(), a.fetchCommand(), a.historyCommand(), a.rollbackCommand(), a.unlockCommand(), a.trustCommand(), a.doctorCommand(), a.targetsCommand(), a.manifestCommand(), a.explainCommand(), a.demoCommand(), a.farEndCommand())
 	return root
 }
 

@@ -114,6 +114,9 @@ func (a *app) open(ctx context.Context, reach target.Settings) (*target.Opened, 
 
 // sayWay says that a site is reached in a slower way than was hoped for, and why.
 func (a *app) sayWay(opened *target.Opened) {
+	if opened != nil && opened.Clear && !a.flags.quiet {
+		a.printer().Warn("the password and all files cross the line where others can read them")
+	}
 	if opened != nil && opened.Why != nil && !a.flags.quiet {
 		fmt.Fprintf(a.stderr, "note      over SFTP: %v\n", opened.Why)
 	}

@@ -54,23 +54,25 @@ type Guard struct {
 
 // Target is a place to deploy to.
 type Target struct {
-	URL        Text    `yaml:"url" required:"true" doc:"ssh://, sftp:// or file:// address, or a path"`
-	Identity   Text    `yaml:"identity" doc:"the private key file to log in with"`
-	HostKey    Text    `yaml:"host_key" doc:"the fingerprint of the host key, SHA256:…, which pins it"`
-	Password   Secret  `yaml:"password" doc:"where the password is found"`
-	Passphrase Secret  `yaml:"passphrase" doc:"where the passphrase of the private key is found"`
-	Via        []Text  `yaml:"via" doc:"hosts that are gone through to get there, each as USER@HOST:PORT, in their order"`
-	Wait       Text    `yaml:"wait" doc:"how long to try again until a new machine lets us in, as in 2m"`
-	Command    []Text  `yaml:"command" doc:"a program of this machine, and its arguments, whose standard input and output lead to a shell at the far end; url is then a path there"`
-	Agent      Text    `yaml:"agent" doc:"which program runs next to the files over ssh:// and command: auto (a copy of this one), off (none: SFTP), or the path of one that is installed there (auto)"`
-	Engine     Text    `yaml:"engine" doc:"the address of the container engine: unix://, tcp:// or ssh:// (what DOCKER_HOST or the current context says, else the usual socket)"`
-	Owner      Text    `yaml:"owner" doc:"whom files in a container belong to, USER:GROUP as numbers (0:0)"`
-	Restart    Setting `yaml:"restart" doc:"what a container is told when something was published: true, to restart it, or signal:NAME, as in signal:HUP (nothing)"`
-	Agents     Text    `yaml:"agents" doc:"a folder of builds of this program for other systems, tartine-OS-PROCESSOR each"`
-	LimitRate  Text    `yaml:"limit_rate" doc:"how much is sent and received at most, as in 500kB/s or 5MB/s"`
-	Publish    Text    `yaml:"publish" enum:"in-place,switch" doc:"in-place: each file is replaced where it stands; switch: a whole new tree is built beside the old one, and a link then leads to it (in-place)"`
-	Jobs       int     `yaml:"jobs" doc:"how many files are in flight at once (16)"`
-	Keep       int     `yaml:"keep" doc:"how many deployments can be rolled back to, the one that stands included (5)"`
+	URL         Text    `yaml:"url" required:"true" doc:"ssh://, sftp:// or file:// address, or a path"`
+	Identity    Text    `yaml:"identity" doc:"the private key file to log in with"`
+	HostKey     Text    `yaml:"host_key" doc:"the fingerprint of the host key, SHA256:…, which pins it"`
+	Password    Secret  `yaml:"password" doc:"where the password is found"`
+	Passphrase  Secret  `yaml:"passphrase" doc:"where the passphrase of the private key is found"`
+	Via         []Text  `yaml:"via" doc:"hosts that are gone through to get there, each as USER@HOST:PORT, in their order"`
+	Wait        Text    `yaml:"wait" doc:"how long to try again until a new machine lets us in, as in 2m"`
+	Command     []Text  `yaml:"command" doc:"a program of this machine, and its arguments, whose standard input and output lead to a shell at the far end; url is then a path there"`
+	Agent       Text    `yaml:"agent" doc:"which program runs next to the files over ssh:// and command: auto (a copy of this one), off (none: SFTP), or the path of one that is installed there (auto)"`
+	Certificate Text    `yaml:"certificate" doc:"the fingerprint that pins the certificate of an ftps:// server, SHA256: and the hex of its DER form"`
+	Insecure    bool    `yaml:"insecure" doc:"let the password of an ftp:// target cross the line where others can read it (false)"`
+	Engine      Text    `yaml:"engine" doc:"the address of the container engine: unix://, tcp:// or ssh:// (what DOCKER_HOST or the current context says, else the usual socket)"`
+	Owner       Text    `yaml:"owner" doc:"whom files in a container belong to, USER:GROUP as numbers (0:0)"`
+	Restart     Setting `yaml:"restart" doc:"what a container is told when something was published: true, to restart it, or signal:NAME, as in signal:HUP (nothing)"`
+	Agents      Text    `yaml:"agents" doc:"a folder of builds of this program for other systems, tartine-OS-PROCESSOR each"`
+	LimitRate   Text    `yaml:"limit_rate" doc:"how much is sent and received at most, as in 500kB/s or 5MB/s"`
+	Publish     Text    `yaml:"publish" enum:"in-place,switch" doc:"in-place: each file is replaced where it stands; switch: a whole new tree is built beside the old one, and a link then leads to it (in-place)"`
+	Jobs        int     `yaml:"jobs" doc:"how many files are in flight at once (16)"`
+	Keep        int     `yaml:"keep" doc:"how many deployments can be rolled back to, the one that stands included (5)"`
 }
 
 // Secret says where a secret is found. Exactly one of its fields is set, or none.
@@ -175,6 +177,9 @@ func (s *Settings) check() error {
 		if len(t.Command) > 0 && !strings.HasPrefix(t.URL.Value, "/") {
 			return &Error{t.URL.At, fmt.Sprintf("url %q is no path at the far end", t.URL.Value), "with command: it is one, and begins with /"}
 		}
+		if c := t.Certificate; c.Value != "" && !certificatePattern.MatchString(c.Value) {
+			return &Error{c.At, fmt.Sprintf("certificate %q is no fingerprint", c.Value), "it reads SHA256: and 64 hexadecimal digits"}
+		}
 		if err := t.checkContainer(); err != nil {
 			return err
 		}
@@ -186,8 +191,9 @@ func (s *Settings) check() error {
 }
 
 var (
-	ownerPattern   = regexp.MustCompile(`^[0-9]{1,9}:[0-9]{1,9}$`)
-	restartPattern = regexp.MustCompile(`^(true|false|signal:[A-Z0-9+-]+)$`)
+	ownerPattern       = regexp.MustCompile(`^[0-9]{1,9}:[0-9]{1,9}$`)
+	certificatePattern = regexp.MustCompile(`^SHA256:[0-9a-fA-F]{64}$`)
+	restartPattern     = regexp.MustCompile(`^(true|false|signal:[A-Z0-9+-]+)$`)
 )
 
 // checkContainer checks what only a container has.

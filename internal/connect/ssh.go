@@ -68,6 +68,7 @@ type Error struct {
 	Address string // host:port
 	User    string
 	Err     error
+	Service string // what is expected there: SSH, when it is empty, or FTP
 }
 
 func (e *Error) Error() string { return fmt.Sprintf("%s of %s: %v", e.Step, e.Address, e.Err) }
@@ -101,7 +102,7 @@ func (s *SSH) dial(ctx context.Context, findKeys func() ([]key, func(), error)) 
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		return &Error{step, s.Address(), s.User, err}
+		return &Error{Step: step, Address: s.Address(), User: s.User, Err: err}
 	}
 	check, err := s.hostKeyCheck()
 	if err != nil {

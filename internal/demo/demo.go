@@ -41,8 +41,20 @@ func Unpack(dir string) error {
 	})
 }
 
-// Settings is the example's tartine.yaml for a server.
+// Settings is the example's tartine.yaml for a server that is reached over SSH.
 func Settings(url, identity, hostKey string) string {
+	return settings(url, "identity: "+identity, "host_key: "+hostKey)
+}
+
+// RentedSettings is the example's tartine.yaml for a rented host: FTP over TLS, a password, and the server's certificate.
+func RentedSettings(url, certificate string) string {
+	return settings(url, "password: {env: "+PasswordVariable+"}", "certificate: "+certificate)
+}
+
+// PasswordVariable is the environment variable that holds the password of the example's user.
+const PasswordVariable = "GANNET_PASSWORD"
+
+func settings(url, login, trust string) string {
 	return fmt.Sprintf(`name: gannet-rock
 content:
   - source: site
@@ -53,7 +65,7 @@ content:
 targets:
   rock:
     url: %s
-    identity: %s
-    host_key: %s
-`, url, identity, hostKey)
+    %s
+    %s
+`, url, login, trust)
 }

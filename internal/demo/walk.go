@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"tartine/internal/demo/ftpserver"
 	"tartine/internal/demo/sshserver"
 )
 
@@ -18,11 +19,18 @@ import (
 type Walk struct {
 	Program        string // this program's file
 	Stdout, Stderr *os.File
-	Keep           bool // leave folder and server until the context is done
+	Keep           bool   // leave folder and server until the context is done
+	Target         string // what kind of server it is: ssh or ftp
 
 	dir    string // everything lies here
-	server *sshserver.Server
+	server io.Closer
 }
+
+// Targets is the kinds of server that the example can be deployed to.
+var Targets = []string{"ssh", "ftp"}
+
+// password is that of the example's user where the server is no SSH server.
+const password = "kittiwake"
 
 // User is who logs in at the example's server.
 const User = "warden"
@@ -45,7 +53,7 @@ func (w *Walk) Run(ctx context.Context) (err error) {
 		}
 	}
 	if w.Keep {
-		w.say("The folder %s and the server stay until Ctrl-C. In another terminal:\n\n    cd %s\n    tartine diff\n", w.dir, w.dir)
+		w.say("The folder %s and the server stay until Ctrl-C. In another terminal:\n\n    cd %s\n    %s=%s tartine diff\n", w.dir, w.dir, PasswordVariable, password)
 		<-ctx.Done()
 		return os.RemoveAll(w.dir)
 	}
@@ -64,6 +72,9 @@ func (w *Walk) setUp() (err error) {
 	if err := os.Mkdir(filepath.Join(w.dir, "server"), 0o755); err != nil {
 		return err
 	}
+	if w.Target == "ftp" {
+		return w.rent()
+	}
 	home := filepath.Join(w.dir, "server", "home")
 	if err := os.Mkdir(home, 0o700); err != nil {
 		return err
@@ -71,12 +82,25 @@ func (w *Walk) setUp() (err error) {
 	if _, err := exec.LookPath("sh"); err != nil {
 		home = "" // then it has no shell, and all goes over SFTP
 	}
-	if w.server, err = sshserver.Start(User, filepath.Join(w.dir, "warden.key"), home); err != nil {
+	server, err := sshserver.Start(User, filepath.Join(w.dir, "warden.key"), home)
+	if err != nil {
 		return fmt.Errorf("start the example's server: %w", err)
 	}
+	w.server = server
 	root := filepath.ToSlash(w.site(""))
-	url := fmt.Sprintf("ssh://%s@127.0.0.1:%d/%s", User, w.server.Port(), strings.TrimPrefix(root, "/"))
-	settings := Settings(url, "warden.key", w.server.Fingerprint)
+	url := fmt.Sprintf("ssh://%s@127.0.0.1:%d/%s", User, server.Port(), strings.TrimPrefix(root, "/"))
+	settings := Settings(url, "warden.key", server.Fingerprint)
+	return os.WriteFile(filepath.Join(w.dir, "tartine.yaml"), []byte(settings), 0o644)
+}
+
+// rent starts an FTP server in the place of an SSH server.
+func (w *Walk) rent() error {
+	server, err := ftpserver.Start(ftpserver.Options{Dir: filepath.Join(w.dir, "server"), User: User, Password: password})
+	if err != nil {
+		return fmt.Errorf("start the example's server: %w", err)
+	}
+	w.server = server
+	settings := RentedSettings(fmt.Sprintf("ftps://%s@127.0.0.1:%d/gannet", User, server.Port), server.Certificate)
 	return os.WriteFile(filepath.Join(w.dir, "tartine.yaml"), []byte(settings), 0o644)
 }
 
@@ -164,7 +188,7 @@ func (w *Walk) run(ctx context.Context, want int, args ...string) error {
 	fmt.Fprintf(w.Stdout, "\n$ tartine %s\n", strings.Join(args, " "))
 	cmd := exec.CommandContext(ctx, w.Program, args...)
 	cmd.Dir, cmd.Stdout, cmd.Stderr = w.dir, w.Stdout, w.Stderr
-	cmd.Env = append(os.Environ(), "XDG_CACHE_HOME="+filepath.Join(w.dir, ".cache"))
+	cmd.Env = append(os.Environ(), "XDG_CACHE_HOME="+filepath.Join(w.dir, ".cache"), PasswordVariable+"="+password)
 	err := cmd.Run()
 	var exit *exec.ExitError
 	if err != nil && !errors.As(err, &exit) {

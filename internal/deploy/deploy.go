@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strings"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -63,6 +64,8 @@ type Comparison struct {
 	Tree   *content.Tree
 	Survey *site.Survey
 	Result *diff.Result
+
+	able fsys.Abilities
 }
 
 // Scan is a scan of the content that goes on while other things are done.
@@ -102,7 +105,7 @@ func (s *Scan) wait(ctx context.Context) (*content.Tree, error) {
 // Look surveys the site while the content is scanned, and compares them. It changes nothing. Told is called with bytes as
 // they are read at the site; it may be nil.
 func Look(ctx context.Context, s Site, scan *Scan, compare Compare, told func(int64)) (*Comparison, error) {
-	c := &Comparison{}
+	c := &Comparison{able: s.Abilities()}
 	group, both := errgroup.WithContext(ctx)
 	group.Go(func() (err error) {
 		c.Tree, err = scan.wait(both)
@@ -157,6 +160,7 @@ var (
 	ErrGuard   = errors.New("the content holds what does not belong on a server")
 	ErrLinks   = errors.New("links lead out of the tree")
 	ErrBlocked = errors.New("what stands at the site is in the way, and no deployment put it there")
+	ErrHold    = errors.New("the far end cannot hold everything")
 	ErrCase    = errors.New("names differ only in case, which the far side ignores")
 )
 
@@ -189,6 +193,9 @@ func (c *Comparison) Refuse(opt Options) error {
 	if len(paths) > 0 {
 		return &Refusal{ErrLinks, paths}
 	}
+	if paths = c.unheld(); len(paths) > 0 {
+		return &Refusal{ErrHold, paths}
+	}
 	if c.Survey.FoldsCase {
 		if err := refuseCase(manifest.CaseClashes(c.Tree.Entries)); err != nil {
 			return err
@@ -198,6 +205,22 @@ func (c *Comparison) Refuse(opt Options) error {
 		return &Refusal{ErrBlocked, paths}
 	}
 	return nil
+}
+
+// KeepsModes tells whether the place keeps permission bits.
+func (c *Comparison) KeepsModes() bool { return c.able.Modes }
+
+// unheld gives the paths that the place has no form for.
+func (c *Comparison) unheld() (paths []string) {
+	for i := range c.Tree.Entries {
+		switch e := &c.Tree.Entries[i]; {
+		case e.Kind == manifest.Link && !c.able.Links:
+			paths = append(paths, e.Path+"  (a link)")
+		case c.able.OneLine && strings.ContainsAny(e.Path, "\r\n"):
+			paths = append(paths, fmt.Sprintf("%q  (a line break in its name)", e.Path))
+		}
+	}
+	return paths
 }
 
 func refuseCase(clashes []manifest.CaseClash) error {

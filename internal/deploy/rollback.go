@@ -34,6 +34,7 @@ func LookBack(ctx context.Context, s Site, number int, told func(int64)) (*Back,
 		return nil, err
 	}
 	b := &Back{Number: number}
+	b.able = s.Abilities()
 	b.Tree = &content.Tree{Entries: m.Entries}
 	if b.Survey, err = s.Survey(ctx, true); err != nil {
 		return nil, err

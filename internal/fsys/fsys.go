@@ -139,6 +139,8 @@ type Abilities struct {
 	Modes         bool          // permission bits are kept
 	Links         bool          // symbolic links can be made
 	TimeStep      time.Duration // times are kept to this granularity
+	NoTimes       bool          // times cannot be set: a file has the one at which it was brought
+	OneLine       bool          // no name holds a line break
 	FarDigests    string        // how digests are computed at the far end; empty: by reading back
 }
 

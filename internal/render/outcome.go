@@ -11,12 +11,7 @@ import (
 
 // Deployed tells what a deployment did, the result last.
 func (p *Printer) Deployed(h Heading, c *deploy.Comparison, out *site.Outcome, took time.Duration) {
-	for _, f := range out.Failed {
-		p.printf("%s  %s  %v\n", p.paint("failed", 8), Name(f.Path), f.Err)
-	}
-	if len(out.Failed) > 0 {
-		p.printf("\n")
-	}
+	p.failures(out.Failed)
 	removed, _ := c.Result.Count(diff.Retired)
 	sent := fmt.Sprintf("%s, %s sent", Count(out.SentFiles, "file"), Bytes(out.SentBytes))
 	if out.Resumed > 0 {
@@ -40,9 +35,23 @@ func (p *Printer) Deployed(h Heading, c *deploy.Comparison, out *site.Outcome, t
 		p.printf("%s  mend what failed and run it again: only what is missing is sent\n", p.paint("next", 10))
 	default:
 		if out.Verified && out.Method != "" {
-			p.printf("%s  contents by digest (%s); names, sizes and modes looked up again\n", p.paint("verified", 10), out.Method)
+			looked := "names, sizes and modes"
+			if !c.KeepsModes() {
+				looked = "names and sizes"
+			}
+			p.printf("%s  contents by digest (%s); %s looked up again\n", p.paint("verified", 10), out.Method, looked)
 		}
 		p.printf("%s  deployment %d to %s: %s, in %s\n", p.paint("deployed", 10), out.Number, h.target(), sent, Duration(took))
+	}
+}
+
+// failures lists what failed, and why.
+func (p *Printer) failures(failed []site.Failure) {
+	for _, f := range failed {
+		p.printf("%s  %s  %v\n", p.paint("failed", 8), Name(f.Path), f.Err)
+	}
+	if len(failed) > 0 {
+		p.printf("\n")
 	}
 }
 

@@ -193,7 +193,7 @@ func (x *examination) linking(ctx context.Context) {
 	}
 	linker, ok := s.fs.(fsys.Linker)
 	if ok && linker.Link(ctx, x.folder+"/probe", x.folder+"/second") == nil {
-		x.add("rollback", Good, "", "what is replaced can be kept (hard links)")
+		x.add("rollback", Good, "", "what is replaced can be kept")
 		return
 	}
 	x.add("rollback", Slow, "", "what is replaced cannot be kept there: a rollback has only what was removed")

@@ -28,6 +28,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"strings"
 
 	"tartine/internal/fsys"
 )
@@ -185,12 +186,31 @@ func (s *Site) prepare(ctx context.Context, makeParents, makeRoot bool) error {
 		err := s.fs.Mkdir(ctx, place, s.private(0o700))
 		if err == nil || errors.Is(err, fs.ErrExist) {
 			s.record = place
+			if err := s.shut(ctx); err != nil {
+				return err
+			}
 		} else if s.trees != "" || place == fsys.Join(s.root, insideRecord) || errors.Is(err, fsys.ErrLost) {
 			return &RootError{Root: s.label, Reason: "cannot be written to: " + cause(err), Err: err}
 		}
 	}
 	for _, name := range []string{"deployments", incoming, kept} {
 		if err := s.fs.Mkdir(ctx, s.inRecord(name), s.private(0o700)); err != nil && !errors.Is(err, fs.ErrExist) {
+			return &RootError{Root: s.label, Reason: "its record cannot be written to: " + cause(err), Err: err}
+		}
+	}
+	return nil
+}
+
+// shut keeps web servers from giving out a record that lies inside the root, by what those read that can be told.
+func (s *Site) shut(ctx context.Context) error {
+	if s.record != fsys.Join(s.root, insideRecord) {
+		return nil
+	}
+	for name, text := range map[string]string{
+		".htaccess":  "# This folder is not for visitors.\n<IfModule mod_authz_core.c>\nRequire all denied\n</IfModule>\n<IfModule !mod_authz_core.c>\nDeny from all\n</IfModule>\n",
+		"index.html": "<!doctype html><title>Nothing to see</title>\n",
+	} {
+		if _, err := s.fs.Put(ctx, s.inRecord(name), strings.NewReader(text), fsys.Attr{Mode: 0o644}); err != nil {
 			return &RootError{Root: s.label, Reason: "its record cannot be written to: " + cause(err), Err: err}
 		}
 	}

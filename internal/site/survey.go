@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"math"
 	"slices"
 	"strings"
 	"sync"
@@ -90,10 +91,19 @@ func (s *Site) Survey(ctx context.Context, believe bool) (*Survey, error) {
 		if err != nil {
 			return nil, err
 		}
-		out.believe(s.Abilities(), record.ModTime.Add(-settleTime))
+		out.believe(s.Abilities(), record.ModTime.Add(-max(settleTime, s.Abilities().TimeStep)))
 	}
 	out.FoldsCase, err = s.FoldsCase(ctx)
 	return out, err
+}
+
+// timeStep gives to what granularity times are compared. Where they cannot be set they say nothing, but that a file that
+// is older than the record has not been altered since.
+func timeStep(able fsys.Abilities) time.Duration {
+	if able.NoTimes {
+		return math.MaxInt64
+	}
+	return able.TimeStep
 }
 
 // Unfinished tells whether a publish was interrupted, or is under way.
@@ -110,6 +120,7 @@ func (s *Site) Unfinished(ctx context.Context) (bool, error) {
 
 // believe takes digests from the record for files that stand with the recorded size and time, if that is before settled.
 func (s *Survey) believe(abilities fsys.Abilities, settled time.Time) {
+	step := timeStep(abilities)
 	recorded := s.Entries()
 	r := 0
 	for i := range s.Found {
@@ -122,8 +133,12 @@ func (s *Survey) believe(abilities fsys.Abilities, settled time.Time) {
 		}
 		e := &recorded[r]
 		if e.Path == f.Path && e.Kind == manifest.File && f.Kind == manifest.File && f.Other == 0 &&
-			e.Size == f.Size && diff.SameTime(e.ModTime, f.ModTime, abilities.TimeStep) {
-			if e.ModTime.Before(settled) {
+			e.Size == f.Size && diff.SameTime(e.ModTime, f.ModTime, step) {
+			dated := e.ModTime
+			if abilities.NoTimes {
+				dated = f.ModTime
+			}
+			if dated.Before(settled) {
 				f.Digest = e.Digest
 			} else {
 				s.Unsettled++
@@ -285,7 +300,7 @@ type Wanted struct {
 func (s *Site) Compare(ctx context.Context, survey *Survey, want *Wanted, told func(bytes int64)) (*diff.Result, error) {
 	able := s.Abilities()
 	rule := want.Rule
-	rule.Modes, rule.TimeStep = able.Modes, able.TimeStep
+	rule.Modes, rule.TimeStep = able.Modes, timeStep(able)
 	if err := s.resolve(ctx, survey, diff.Unresolved(want.Entries, survey.Found, survey.Entries(), rule), told); err != nil {
 		return nil, err
 	}

@@ -18,6 +18,8 @@ const (
 	Folder Kind = "file"
 	SSH    Kind = "ssh"
 	SFTP   Kind = "sftp"
+	FTP    Kind = "ftp"
+	FTPS   Kind = "ftps" // FTP over TLS, which is asked for before the login
 
 	Container Kind = "container" // Host is its name or id
 )
@@ -64,11 +66,11 @@ func ParseAddress(text string) (Address, error) {
 	}
 	a := Address{Kind: Kind(scheme)}
 	switch a.Kind {
-	case SSH, SFTP:
+	case SSH, SFTP, FTP, FTPS:
 	case Container:
 		return parseContainer(text, rest)
 	default:
-		return wrong(fmt.Sprintf("begins with %q, which is not known", scheme+"://"), "use ssh://, sftp://, container://, file:// or a path")
+		return wrong(fmt.Sprintf("begins with %q, which is not known", scheme+"://"), "use ssh://, sftp://, ftps://, ftp://, container://, file:// or a path")
 	}
 	parsed, err := url.Parse(text)
 	if err != nil {

@@ -377,6 +377,13 @@ func (l *lasting) Unlock(ctx context.Context, holder *site.Holder) error {
 	return l.Try(ctx, func(s far, _ bool) error { return s.Unlock(ctx, holder) })
 }
 
+func (l *lasting) Stands(ctx context.Context, paths []string, told func(int64)) (found []manifest.Entry, err error) {
+	return found, l.Try(ctx, func(s far, _ bool) error {
+		found, err = s.Stands(ctx, paths, told)
+		return err
+	})
+}
+
 func (l *lasting) ReadPath(ctx context.Context, path string) (file io.ReadCloser, err error) {
 	return file, l.Try(ctx, func(s far, _ bool) error {
 		file, err = s.ReadPath(ctx, path)

@@ -44,20 +44,22 @@ type Settings struct {
 	Took       func(step connect.Step, length time.Duration)    // is told how long each step of connecting took; may be nil
 	RateLimit  int64                                            // bytes a second; 0: as fast as it goes
 
-	Agent     string   // which program runs next to the files: auto, off, or the path of one that is installed there
-	Agents    string   // a folder of builds of this program for other systems; may be empty
-	Own       string   // the file of this program; empty: where the system says it is
-	Build     string   // which program this is
-	Engine    string   // the address of the container engine; empty: the usual one
-	Owner     string   // USER:GROUP, as numbers, that what is put into a container belongs to; empty: to root
-	Restart   string   // what a container is told after publishing: "true", or "signal:NAME"; empty: nothing
-	Command   []string // a program of this machine that leads to a shell at the far end; nil: none
-	SSHConfig []string // files of OpenSSH's client settings
-	Via       []string // hosts that are gone through, each as [USER@]HOST[:PORT]
-	Jobs      int
-	History   int                   // how many deployments are kept; 0: the usual
-	Switch    bool                  // the root is a link to one of several trees
-	Between   func(fsys.FS) fsys.FS // put between the site and its place; nil: nothing
+	Agent       string   // which program runs next to the files: auto, off, or the path of one that is installed there
+	Agents      string   // a folder of builds of this program for other systems; may be empty
+	Own         string   // the file of this program; empty: where the system says it is
+	Build       string   // which program this is
+	Certificate string   // the fingerprint that pins an FTP server's certificate
+	Insecure    bool     // a password may cross the line in the clear
+	Engine      string   // the address of the container engine; empty: the usual one
+	Owner       string   // USER:GROUP, as numbers, that what is put into a container belongs to; empty: to root
+	Restart     string   // what a container is told after publishing: "true", or "signal:NAME"; empty: nothing
+	Command     []string // a program of this machine that leads to a shell at the far end; nil: none
+	SSHConfig   []string // files of OpenSSH's client settings
+	Via         []string // hosts that are gone through, each as [USER@]HOST[:PORT]
+	Jobs        int
+	History     int                   // how many deployments are kept; 0: the usual
+	Switch      bool                  // the root is a link to one of several trees
+	Between     func(fsys.FS) fsys.FS // put between the site and its place; nil: nothing
 }
 
 // SSH gives how to connect to a target that is reached over SSH. What the target says wins over OpenSSH's own settings.
@@ -87,10 +89,12 @@ func Open(ctx context.Context, s Settings) (*Opened, error) {
 		return openCommand(ctx, s)
 	case s.Address.Kind == Folder:
 		return openFolder(ctx, s)
+	case s.Address.Kind == FTP || s.Address.Kind == FTPS:
+		return openWaiting(ctx, s, openFTP)
 	case s.Address.Kind == Container:
 		return openContainer(ctx, s)
 	}
-	return openWaiting(ctx, s)
+	return openWaiting(ctx, s, openSSH)
 }
 
 // tryAgain is how long to wait between two tries to reach a machine that is not there yet.
@@ -101,17 +105,17 @@ const lostWhileOpening = 2
 
 // openWaiting connects, and tries again for a while when the machine is not there yet or does not let us in yet. A host
 // key that is wrong is never tried again.
-func openWaiting(ctx context.Context, s Settings) (*Opened, error) {
+func openWaiting(ctx context.Context, s Settings, open func(context.Context, Settings) (*Opened, error)) (*Opened, error) {
 	deadline := time.Now().Add(s.Wait)
 	tries := lostWhileOpening
 	for {
-		opened, err := openSSH(ctx, s)
+		opened, err := open(ctx, s)
 		if errors.Is(err, fsys.ErrLost) && tries > 0 && s.Reconnect > 0 {
 			tries--
 			continue
 		}
 		var failed *connect.Error
-		if !errors.As(err, &failed) || failed.Step == connect.HostKey || time.Now().After(deadline) {
+		if !errors.As(err, &failed) || failed.Step == connect.HostKey || failed.Step == connect.Certificate || time.Now().After(deadline) {
 			return opened, err
 		}
 		select {
@@ -132,13 +136,16 @@ type Site interface {
 	Locked(ctx context.Context) (*site.Holder, error)
 	Unlock(ctx context.Context, holder *site.Holder) error
 	ReadPath(ctx context.Context, path string) (io.ReadCloser, error)
+	Stands(ctx context.Context, paths []string, told func(bytes int64)) ([]manifest.Entry, error)
 }
 
 // Opened is an open site with what was opened for it.
 type Opened struct {
 	Site
-	Way string // how it is reached, where there are several: "agent" or "SFTP"
-	Why error  // why no agent runs there, an *agent.UnavailableError; nil when one does, or was not wanted
+	Way   string       // how it is reached, where there are several: "agent" or "SFTP"
+	Why   error        // why no agent runs there, an *agent.UnavailableError; nil when one does, or was not wanted
+	Clear bool         // what is sent can be read on the way
+	Facts []site.Check // what was found out on the way, for the doctor
 	// Reload has whatever serves the site take up what was published, and tells what was done; nil: nothing is to be done.
 	Reload func(context.Context) (string, error)
 
@@ -153,12 +160,12 @@ type place struct{ base, root string }
 
 // locate finds the nearest folder at or above a root that stands. Look follows links and tells whether there is a
 // folder; resolve gives its true path.
-func locate(root string, dir, base func(string) string, look func(string) (fs.FileInfo, error), resolve func(string) (string, error)) (place, error) {
+func locate(root string, dir, base func(string) string, look func(string) (folder bool, err error), resolve func(string) (string, error)) (place, error) {
 	rest := ""
 	for at := root; ; at = dir(at) {
-		info, err := look(at)
+		folder, err := look(at)
 		switch {
-		case err == nil && !info.IsDir():
+		case err == nil && !folder:
 			return place{}, &site.RootError{Root: root, Reason: fmt.Sprintf("cannot stand there: %s is no folder", at)}
 		case err == nil:
 			real, err := resolve(at)
@@ -178,6 +185,13 @@ func locate(root string, dir, base func(string) string, look func(string) (fs.Fi
 	}
 }
 
+func isFolder(stat func(string) (fs.FileInfo, error)) func(string) (bool, error) {
+	return func(name string) (bool, error) {
+		info, err := stat(name)
+		return err == nil && info.IsDir(), err
+	}
+}
+
 func joinOr(rest string) string {
 	if rest == "" {
 		return "."
@@ -186,7 +200,7 @@ func joinOr(rest string) string {
 }
 
 // find locates a root as the target is published.
-func (s *Settings) find(root string, dir, base func(string) string, look func(string) (fs.FileInfo, error), resolve func(string) (string, error)) (place, error) {
+func (s *Settings) find(root string, dir, base func(string) string, look func(string) (folder bool, err error), resolve func(string) (string, error)) (place, error) {
 	if s.Switch {
 		return locateSwitched(root, dir, base, look, resolve)
 	}
@@ -194,7 +208,7 @@ func (s *Settings) find(root string, dir, base func(string) string, look func(st
 }
 
 // locateSwitched is locate for a root that is a link, or will be one: the link itself is not followed.
-func locateSwitched(root string, dir, base func(string) string, look func(string) (fs.FileInfo, error), resolve func(string) (string, error)) (place, error) {
+func locateSwitched(root string, dir, base func(string) string, look func(string) (folder bool, err error), resolve func(string) (string, error)) (place, error) {
 	above, err := locate(dir(root), dir, base, look, resolve)
 	if err != nil {
 		return place{}, err
@@ -215,7 +229,7 @@ func openFolder(ctx context.Context, s Settings) (*Opened, error) {
 }
 
 func (s *Settings) openLocal(ctx context.Context) (*site.Site, io.Closer, error) {
-	p, err := s.find(s.Address.Path, filepath.Dir, filepath.Base, os.Stat, filepath.EvalSymlinks)
+	p, err := s.find(s.Address.Path, filepath.Dir, filepath.Base, isFolder(os.Stat), filepath.EvalSymlinks)
 	if err != nil {
 		return nil, nil, asRootError(s.Address.Path, err)
 	}
@@ -375,7 +389,7 @@ func (s *Settings) openSFTP(ctx context.Context, dial *connect.SSH, client *ssh.
 	if s.Jobs == 0 {
 		s.Jobs = jobsOver(over.Client)
 	}
-	p, err := s.find(root, path.Dir, path.Base, over.Stat, over.RealPath)
+	p, err := s.find(root, path.Dir, path.Base, isFolder(over.Stat), over.RealPath)
 	if err == nil {
 		f := s.lasting(dial, s.place(over, p.base), p.base)
 		var opened *site.Site

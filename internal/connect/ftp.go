@@ -1,0 +1,448 @@
+package connect
+
+import (
+	"bufio"
+	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/textproto"
+	"regexp"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/jlaffaye/ftp"
+	"golang.org/x/time/rate"
+)
+
+// Certificate is the step in which an FTP server shows its certificate.
+const Certificate Step = "certificate"
+
+// FTP says how to log in to a server of the File Transfer Protocol (RFC 959), over TLS as in RFC 4217.
+type FTP struct {
+	Host        string
+	Port        int // 0: 21
+	User        string
+	Password    func() (string, error) // nil: as an anonymous user
+	TLS         bool                   // the connection is made private before the login, and so is what is transferred
+	Certificate string                 // the fingerprint that pins the certificate, SHA256:<hex of its DER form>; empty: an authority must vouch for it
+	Timeout     time.Duration          // of each answer; 0: a usual one
+	RateLimit   int64                  // bytes a second; 0: as fast as it goes
+	Took        func(step Step, length time.Duration)
+
+	once  sync.Once
+	limit *rate.Limiter
+}
+
+// CertificateError tells that a server's certificate is not trusted.
+type CertificateError struct {
+	Fingerprint string // of the one that the server shows
+	Pinned      string // the one that was expected; empty: none was
+	Err         error
+}
+
+func (e *CertificateError) Error() string {
+	if e.Pinned != "" {
+		return fmt.Sprintf("its certificate is %s, and %s is pinned", e.Fingerprint, e.Pinned)
+	}
+	return fmt.Sprintf("no authority that this machine knows vouches for its certificate %s: %v", e.Fingerprint, e.Err)
+}
+
+func (e *CertificateError) Unwrap() error { return e.Err }
+
+// FullError tells that a server takes no more connections at present.
+type FullError struct{ Err error }
+
+func (e *FullError) Error() string { return fmt.Sprintf("it takes no more connections: %v", e.Err) }
+
+func (e *FullError) Unwrap() error { return e.Err }
+
+// FTPLine is a connection on which a user is logged in. It carries out one command at a time.
+type FTPLine struct {
+	*ftp.ServerConn
+	Features map[string]string // what the server says that it can do (RFC 2389), by command
+	Listed   []byte            // what the last listing was, as it came
+
+	control *timed
+	replies *textproto.Reader
+	listing bool
+}
+
+// Address gives host:port.
+func (f *FTP) Address() string {
+	port := f.Port
+	if port == 0 {
+		port = 21
+	}
+	return net.JoinHostPort(f.Host, strconv.Itoa(port))
+}
+
+// Dial connects and logs in. Its error is an *Error, with a *CertificateError or a *FullError in it where that is the
+// matter, or that of the context.
+func (f *FTP) Dial(ctx context.Context) (*FTPLine, error) {
+	f.once.Do(func() {
+		if f.RateLimit > 0 {
+			f.limit = rate.NewLimiter(rate.Limit(f.RateLimit), int(max(f.RateLimit/10, 32<<10)))
+		}
+		if f.Timeout == 0 {
+			f.Timeout = 2 * defaultTimeout
+		}
+	})
+	line := &FTPLine{}
+	private := f.tlsConfig()
+	step := Lookup
+	fail := func(err error) error {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		var reply *textproto.Error
+		if errors.As(err, &reply) && (reply.Code == 421 || reply.Code == 530 && full.MatchString(reply.Msg)) {
+			err = &FullError{reply}
+		}
+		return &Error{Step: step, Address: f.Address(), User: f.User, Err: err, Service: "FTP"}
+	}
+	began := time.Now()
+	done := func(next Step) {
+		if f.Took != nil {
+			f.Took(step, time.Since(began))
+		}
+		step, began = next, time.Now()
+	}
+	addresses, err := net.DefaultResolver.LookupHost(ctx, f.Host)
+	if err != nil {
+		return nil, fail(err)
+	}
+	done(Port)
+	conn, err := f.connect(ctx, addresses)
+	if err != nil {
+		return nil, fail(err)
+	}
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	defer stop()
+	greeting, err := f.greet(conn)
+	if err == nil && f.TLS {
+		done(Certificate)
+		conn, err = f.secure(ctx, conn, private)
+	}
+	if err != nil {
+		conn.Close()
+		return nil, fail(err)
+	}
+	done(Login)
+	line.control = &timed{Conn: conn, timeout: f.Timeout, limit: f.limit}
+	line.replies = textproto.NewReader(bufio.NewReader(line.control))
+	if line.ServerConn, err = ftp.Dial(f.Address(), ftp.DialWithDialFunc(f.dialFor(ctx, line, private, greeting)), ftp.DialWithShutTimeout(f.Timeout)); err != nil {
+		conn.Close()
+		return nil, fail(err)
+	}
+	if err := f.logIn(line); err != nil {
+		line.Close()
+		return nil, fail(err)
+	}
+	done(Start)
+	if err := line.askFeatures(); err != nil {
+		line.Close()
+		return nil, fail(err)
+	}
+	return line, nil
+}
+
+// full is what servers say that refuse a login because there are others already.
+var full = regexp.MustCompile(`(?i)maximum|too many|connections|already connected`)
+
+func (f *FTP) connect(ctx context.Context, addresses []string) (conn net.Conn, err error) {
+	dialer := net.Dialer{Timeout: f.Timeout}
+	_, port, _ := net.SplitHostPort(f.Address())
+	for _, address := range addresses {
+		if conn, err = dialer.DialContext(ctx, "tcp", net.JoinHostPort(address, port)); err == nil {
+			return conn, nil
+		}
+	}
+	return nil, err
+}
+
+// greet reads how the server begins, byte for byte so that nothing behind it is lost.
+func (f *FTP) greet(conn net.Conn) (string, error) {
+	if err := conn.SetDeadline(time.Now().Add(f.Timeout)); err != nil {
+		return "", err
+	}
+	text, err := readReply(conn)
+	var timeout net.Error
+	switch {
+	case errors.As(err, &timeout) && timeout.Timeout():
+		return "", ErrSilent
+	case errors.Is(err, io.EOF):
+		return "", ErrHungUp
+	case err != nil:
+		return "", err
+	case !strings.HasPrefix(text, "220"):
+		if code, _ := strconv.Atoi(text[:min(3, len(text))]); code >= 400 && code < 600 {
+			return "", &textproto.Error{Code: code, Msg: strings.TrimSpace(text[3:])}
+		}
+		return "", &ProtocolError{Said: clean(text)}
+	}
+	return text, conn.SetDeadline(time.Time{})
+}
+
+// clean is a text without what would drive a terminal.
+func clean(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7f {
+			return -1
+		}
+		return r
+	}, strings.ToValidUTF8(text[:min(len(text), heardEnough)], "?"))
+}
+
+// readReply reads one reply, which may have several lines (RFC 959, 4.2).
+func readReply(conn net.Conn) (string, error) {
+	var text []byte
+	for begin := 0; len(text) < 64<<10; {
+		var one [1]byte
+		if _, err := conn.Read(one[:]); err != nil {
+			return "", err
+		}
+		if text = append(text, one[0]); one[0] != '\n' {
+			if len(text) == 4 && (text[0] < '1' || text[0] > '5') {
+				return string(text), nil // it is no reply at all
+			}
+			continue
+		}
+		last := text[begin:]
+		if begin = len(text); len(last) >= 4 && last[3] == ' ' && string(last[:3]) == string(text[:3]) {
+			return string(text), nil
+		}
+	}
+	return string(text), nil
+}
+
+// secure makes a connection private (RFC 4217, 4).
+func (f *FTP) secure(ctx context.Context, conn net.Conn, config *tls.Config) (net.Conn, error) {
+	if err := conn.SetDeadline(time.Now().Add(f.Timeout)); err != nil {
+		return conn, err
+	}
+	if err := tell(conn, "AUTH TLS", "234"); err != nil {
+		return conn, err
+	}
+	private := tls.Client(conn, config)
+	if err := private.HandshakeContext(ctx); err != nil {
+		var certificate *CertificateError
+		if errors.As(err, &certificate) {
+			err = certificate
+		}
+		return conn, err
+	}
+	for _, command := range []string{"PBSZ 0", "PROT P"} {
+		if err := tell(private, command, "200"); err != nil {
+			return conn, err
+		}
+	}
+	return private, conn.SetDeadline(time.Time{})
+}
+
+// tell sends a command and waits for the one reply that will do.
+func tell(conn net.Conn, command, want string) error {
+	if _, err := io.WriteString(conn, command+"\r\n"); err != nil {
+		return err
+	}
+	text, err := readReply(conn)
+	if err == nil && !strings.HasPrefix(text, want) {
+		return fmt.Errorf("the server answers %s with %q", command, clean(text))
+	}
+	return err
+}
+
+// tlsConfig is for one login and its transfers: servers ask that these go on in the session of the login, and of no other.
+func (f *FTP) tlsConfig() *tls.Config {
+	return &tls.Config{ServerName: f.Host, ClientSessionCache: tls.NewLRUClientSessionCache(1), MinVersion: tls.VersionTLS12,
+		InsecureSkipVerify: true, // VerifyConnection does it, so that the fingerprint can be told
+		VerifyConnection: func(state tls.ConnectionState) error {
+			own := state.PeerCertificates[0]
+			sum := sha256.Sum256(own.Raw)
+			fingerprint := "SHA256:" + hex.EncodeToString(sum[:])
+			if f.Certificate != "" {
+				if !strings.EqualFold(f.Certificate, fingerprint) {
+					return &CertificateError{Fingerprint: fingerprint, Pinned: f.Certificate}
+				}
+				return nil
+			}
+			if err := verifyChain(state, f.Host); err != nil {
+				return &CertificateError{Fingerprint: fingerprint, Err: err}
+			}
+			return nil
+		}}
+}
+
+// dialFor hands the library the connection that stands, and then one for each transfer.
+func (f *FTP) dialFor(ctx context.Context, line *FTPLine, private *tls.Config, greeting string) func(network, address string) (net.Conn, error) {
+	first := true
+	return func(network, address string) (net.Conn, error) {
+		if first {
+			first = false
+			return &greeted{timed: line.control, greeting: greeting}, nil
+		}
+		dialer := net.Dialer{Timeout: f.Timeout}
+		conn, err := dialer.DialContext(context.WithoutCancel(ctx), network, address)
+		if err != nil {
+			return nil, err
+		}
+		out := &timed{Conn: conn, timeout: f.Timeout, limit: f.limit}
+		if line.listing {
+			line.Listed = nil
+			out.heard = &line.Listed
+		}
+		if f.TLS {
+			out.Conn = tls.Client(conn, private)
+		}
+		return out, nil
+	}
+}
+
+func (f *FTP) logIn(line *FTPLine) error {
+	user, password := f.User, ""
+	if user == "" {
+		user = "anonymous"
+	}
+	if f.Password != nil {
+		var err error
+		if password, err = f.Password(); err != nil {
+			return err
+		}
+	}
+	return line.Login(user, password)
+}
+
+// askFeatures asks what the server can do. One that does not know the question can do nothing more.
+func (l *FTPLine) askFeatures() error {
+	l.Features = map[string]string{}
+	_, text, err := l.Command(211, "FEAT")
+	var reply *textproto.Error
+	if err != nil {
+		if errors.As(err, &reply) && reply.Code >= 500 {
+			return nil
+		}
+		return err
+	}
+	for feature := range strings.Lines(text) {
+		if name, more, _ := strings.Cut(strings.TrimSpace(feature), " "); strings.HasPrefix(feature, " ") {
+			l.Features[strings.ToUpper(name)] = more
+		}
+	}
+	return nil
+}
+
+// Command sends a command that the library does not have and gives the reply. Want is the code of the reply that will
+// do, or its first digit.
+func (l *FTPLine) Command(want int, format string, arguments ...any) (int, string, error) {
+	command := fmt.Sprintf(format, arguments...)
+	if strings.ContainsAny(command, "\r\n") {
+		return 0, "", ftp.ErrInvalidCommand
+	}
+	if _, err := io.WriteString(l.control, command+"\r\n"); err != nil {
+		return 0, "", err
+	}
+	return l.replies.ReadResponse(want)
+}
+
+// ListRaw lists a folder, which is then in Listed, line by line, where the server has listings for programs (MLSD), and
+// in what it returns where it has not.
+func (l *FTPLine) ListRaw(folder string) ([]*ftp.Entry, error) {
+	l.listing = true
+	defer func() { l.listing = false }()
+	return l.List(folder)
+}
+
+// Close ends the connection at once.
+func (l *FTPLine) Close() error { return l.control.Close() }
+
+// timed is a connection on which every step has a time limit and the rate is held.
+type timed struct {
+	net.Conn
+	timeout time.Duration
+	limit   *rate.Limiter
+	heard   *[]byte // keeps what comes; nil: it is not kept
+}
+
+// mostListed is how much of a listing is taken, in bytes.
+const mostListed = 256 << 20
+
+func (w *timed) Read(p []byte) (int, error) {
+	if err := w.SetReadDeadline(time.Now().Add(w.timeout)); err != nil {
+		return 0, err
+	}
+	n, err := w.Conn.Read(p)
+	if w.heard != nil {
+		if *w.heard = append(*w.heard, p[:n]...); len(*w.heard) > mostListed {
+			return n, fmt.Errorf("a listing of more than %d bytes", mostListed)
+		}
+	}
+	w.wait(n)
+	return n, err
+}
+
+func (w *timed) Write(p []byte) (written int, err error) {
+	for len(p) > 0 && err == nil {
+		piece := p
+		if w.limit != nil {
+			piece = p[:min(len(p), w.limit.Burst())]
+		}
+		w.wait(len(piece))
+		if err = w.SetWriteDeadline(time.Now().Add(w.timeout)); err != nil {
+			return written, err
+		}
+		var n int
+		n, err = w.Conn.Write(piece)
+		written, p = written+n, p[n:]
+	}
+	return written, err
+}
+
+// wait holds the rate.
+func (w *timed) wait(bytes int) {
+	if w.limit != nil && bytes > 0 {
+		_ = w.limit.WaitN(context.Background(), min(bytes, w.limit.Burst())) // it only fails for more than the burst
+	}
+}
+
+// SetDeadline is not for others: every step has its own.
+func (w *timed) SetDeadline(time.Time) error { return nil }
+
+// Handshake makes a connection private before anything was sent: an empty file sends nothing.
+func (w *timed) Handshake() error {
+	if private, ok := w.Conn.(*tls.Conn); ok {
+		return private.Handshake()
+	}
+	return nil
+}
+
+// greeted is a connection whose greeting has been read already.
+type greeted struct {
+	*timed
+	greeting string
+}
+
+func (g *greeted) Read(p []byte) (int, error) {
+	if g.greeting != "" {
+		n := copy(p, g.greeting)
+		g.greeting = g.greeting[n:]
+		return n, nil
+	}
+	return g.timed.Read(p)
+}
+
+// verifyChain does what the library would do: an authority must vouch for the certificate, and for this host.
+func verifyChain(state tls.ConnectionState, host string) error {
+	options := x509.VerifyOptions{DNSName: host, Intermediates: x509.NewCertPool()}
+	for _, more := range state.PeerCertificates[1:] {
+		options.Intermediates.AddCert(more)
+	}
+	_, err := state.PeerCertificates[0].Verify(options)
+	return err
+}

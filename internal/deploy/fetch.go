@@ -1,0 +1,260 @@
+package deploy
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"tartine/internal/fsys"
+	"tartine/internal/manifest"
+	"tartine/internal/site"
+)
+
+// Shelf is a site from which files are fetched. It is only read.
+type Shelf interface {
+	Stands(ctx context.Context, paths []string, told func(bytes int64)) ([]manifest.Entry, error)
+	ReadPath(ctx context.Context, path string) (io.ReadCloser, error)
+}
+
+// Fetch is what is to be fetched from a site into a folder of this machine.
+type Fetch struct {
+	Into string   // the folder; it is made when it is missing
+	As   string   // another name for the one path that is fetched; empty: its own
+	Jobs int      // files in flight at once
+	From []string // paths of the site; none: everything
+
+	entries []manifest.Entry
+	names   []string // where each entry goes, below Into
+	root    *os.Root
+	same    int
+
+	Missing  []int // entries that do not stand here
+	Replaced []int // entries that stand here otherwise
+}
+
+// Fetched is what a fetch did.
+type Fetched struct {
+	Files  int
+	Bytes  int64
+	Same   int
+	Failed []site.Failure // sorted by path
+}
+
+// NewFetch compares what stands at the site with what is here. It makes the folder, and nothing else. It must be closed.
+func NewFetch(ctx context.Context, s Shelf, f Fetch, told func(bytes int64)) (*Fetch, error) {
+	for i, p := range f.From {
+		f.From[i] = strings.Trim(path.Clean("/"+p), "/")
+	}
+	if len(f.From) == 1 && f.From[0] == "" {
+		f.From = nil
+	}
+	if f.As != "" && (len(f.From) != 1 || strings.ContainsAny(f.As, `/\`) || f.As == "." || f.As == "..") {
+		return nil, fmt.Errorf("another name is for one path, and has no folder in it, not %q", f.As)
+	}
+	entries, err := s.Stands(ctx, f.From, told)
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(f.Into, 0o755); err != nil {
+		return nil, err
+	}
+	if f.root, err = os.OpenRoot(f.Into); err != nil {
+		return nil, err
+	}
+	for _, e := range entries {
+		if err := manifest.CheckPath(e.Path); err != nil { // the far end is not trusted with this machine
+			f.root.Close()
+			return nil, fmt.Errorf("the site names %q: %w", e.Path, err)
+		}
+		name := e.Path
+		if f.As != "" {
+			name = f.As + strings.TrimPrefix(e.Path, f.From[0])
+		}
+		f.add(ctx, e, name)
+	}
+	return &f, ctx.Err()
+}
+
+// Close lets go of the folder.
+func (f *Fetch) Close() error { return f.root.Close() }
+
+// Path gives where an entry goes.
+func (f *Fetch) Path(i int) string { return filepath.Join(f.Into, filepath.FromSlash(f.names[i])) }
+
+// Bytes gives how many bytes are to come.
+func (f *Fetch) Bytes() (bytes int64) {
+	for _, list := range [][]int{f.Missing, f.Replaced} {
+		for _, i := range list {
+			bytes += f.entries[i].Size
+		}
+	}
+	return bytes
+}
+
+func (f *Fetch) add(ctx context.Context, e manifest.Entry, name string) {
+	at := len(f.entries)
+	f.entries, f.names = append(f.entries, e), append(f.names, name)
+	stands, equal := f.here(ctx, &e, name)
+	switch {
+	case equal:
+		f.same++
+	case stands:
+		f.Replaced = append(f.Replaced, at)
+	default:
+		f.Missing = append(f.Missing, at)
+	}
+}
+
+// here tells whether something stands under a name, and whether it is what an entry says.
+func (f *Fetch) here(ctx context.Context, e *manifest.Entry, name string) (stands, equal bool) {
+	info, err := f.root.Lstat(filepath.FromSlash(name))
+	if err != nil {
+		return false, false
+	}
+	switch {
+	case e.Kind == manifest.Dir:
+		return true, info.IsDir()
+	case e.Kind == manifest.Link:
+		link, err := f.root.Readlink(filepath.FromSlash(name))
+		return true, err == nil && link == e.Link
+	case !info.Mode().IsRegular() || info.Size() != e.Size:
+		return true, false
+	}
+	file, err := f.root.Open(filepath.FromSlash(name))
+	if err != nil {
+		return true, false
+	}
+	defer file.Close()
+	hash := sha256.New()
+	_, err = fsys.Copy(ctx, hash, file)
+	return true, err == nil && manifest.Digest(hash.Sum(nil)) == e.Digest
+}
+
+// errLeads tells that a link is not made, since it leads out of the folder.
+var errLeads = errors.New("a link that leads out of the folder is not made")
+
+// Run brings what is missing or stands otherwise. Each file is written under another name, checked, and then renamed.
+func (f *Fetch) Run(ctx context.Context, s Shelf, watch *site.Watch) (*Fetched, error) {
+	out := &Fetched{Same: f.same}
+	var (
+		mu    sync.Mutex
+		files atomic.Int64
+		bytes atomic.Int64
+	)
+	todo := append(append([]int{}, f.Missing...), f.Replaced...)
+	if watch.Phase != nil {
+		watch.Phase("fetch", len(todo), f.Bytes())
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(max(f.Jobs, 1))
+	for _, i := range todo {
+		group.Go(func() error {
+			err := f.one(ctx, s, i, watch)
+			switch {
+			case ctx.Err() != nil:
+				return ctx.Err()
+			case errors.Is(err, fsys.ErrLost):
+				return err
+			case err != nil:
+				mu.Lock()
+				defer mu.Unlock()
+				out.Failed = append(out.Failed, site.Failure{Path: f.entries[i].Path, Err: err})
+				return nil
+			}
+			files.Add(1)
+			bytes.Add(f.entries[i].Size)
+			if watch.File != nil {
+				watch.File(f.entries[i].Path, f.entries[i].Size)
+			}
+			return nil
+		})
+	}
+	err := group.Wait()
+	out.Files, out.Bytes = int(files.Load()), bytes.Load()
+	return out, err
+}
+
+func (f *Fetch) one(ctx context.Context, s Shelf, i int, watch *site.Watch) error {
+	e, name := &f.entries[i], filepath.FromSlash(f.names[i])
+	if e.Kind == manifest.Dir {
+		return f.root.MkdirAll(name, 0o755)
+	}
+	if dir := filepath.Dir(name); dir != "." {
+		if err := f.root.MkdirAll(dir, 0o755); err != nil {
+			return err
+		}
+	}
+	// No other name of the site ends so: a path element has 255 bytes at most, and this one is made up here.
+	aside := fmt.Sprintf("%s.tartine-%d-%d", filepath.Join(filepath.Dir(name), "."), os.Getpid(), i)
+	if e.Kind == manifest.Link {
+		target := path.Join(path.Dir(f.names[i]), e.Link)
+		if path.IsAbs(e.Link) || target == ".." || strings.HasPrefix(target, "../") {
+			return errLeads
+		}
+		if err := f.root.Symlink(e.Link, aside); err != nil {
+			return err
+		}
+	} else if err := f.file(ctx, s, e, aside, watch); err != nil {
+		_ = f.root.Remove(aside) // nothing half-written stays
+		return err
+	}
+	if err := f.root.Rename(aside, name); err != nil {
+		_ = f.root.Remove(aside)
+		return err
+	}
+	return nil
+}
+
+func (f *Fetch) file(ctx context.Context, s Shelf, e *manifest.Entry, aside string, watch *site.Watch) error {
+	content, err := s.ReadPath(ctx, e.Path)
+	if err != nil {
+		return err
+	}
+	defer content.Close()
+	mode := e.Mode.Perm() & 0o755
+	if mode == 0 {
+		mode = 0o644
+	}
+	file, err := f.root.OpenFile(aside, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode|0o600)
+	if err != nil {
+		return err
+	}
+	hash := sha256.New()
+	_, err = fsys.Copy(ctx, io.MultiWriter(file, hash, told(watch)), content)
+	if closing := file.Close(); err == nil {
+		err = closing
+	}
+	if err == nil && manifest.Digest(hash.Sum(nil)) != e.Digest {
+		err = fmt.Errorf("what came is not what stood there: it was altered meanwhile, or could not be read")
+	}
+	if err == nil && !e.ModTime.IsZero() {
+		err = f.root.Chtimes(aside, time.Time{}, e.ModTime)
+	}
+	return err
+}
+
+// told tells a watch of bytes that are written.
+func told(watch *site.Watch) io.Writer {
+	if watch.Bytes == nil {
+		return io.Discard
+	}
+	return tellBytes(watch.Bytes)
+}
+
+type tellBytes func(int64)
+
+func (t tellBytes) Write(p []byte) (int, error) {
+	t(int64(len(p)))
+	return len(p), nil
+}

@@ -1,0 +1,206 @@
+package ftpfs
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net"
+	"net/textproto"
+	"sync"
+	"syscall"
+	"time"
+
+	"tartine/internal/connect"
+	"tartine/internal/fsys"
+)
+
+// Dial makes another connection.
+type Dial func(ctx context.Context) (*connect.FTPLine, error)
+
+// lines is the connections to one server. How many it allows is found out: when it takes no more, those that are open
+// have to do.
+type lines struct {
+	dial     Dial
+	patience time.Duration
+
+	mu      sync.Mutex
+	idle    []*connect.FTPLine
+	open    int
+	most    int
+	changed chan struct{} // closed, and made anew, when a connection becomes free
+	closed  bool
+}
+
+func newLines(first *connect.FTPLine, dial Dial, most int, patience time.Duration) *lines {
+	return &lines{dial: dial, patience: patience, idle: []*connect.FTPLine{first}, open: 1, most: max(most, 1), changed: make(chan struct{})}
+}
+
+func (l *lines) limit() int {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.most
+}
+
+func (l *lines) count() int {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.open
+}
+
+// take gives a connection that nobody else uses, and makes one where that is allowed.
+func (l *lines) take(ctx context.Context) (*connect.FTPLine, error) {
+	for {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		l.mu.Lock()
+		changed := l.changed
+		switch {
+		case l.closed:
+			l.mu.Unlock()
+			return nil, fsys.ErrLost
+		case len(l.idle) > 0:
+			line := l.idle[len(l.idle)-1]
+			l.idle = l.idle[:len(l.idle)-1]
+			l.mu.Unlock()
+			return line, nil
+		case l.open < l.most:
+			l.open++
+			l.mu.Unlock()
+			line, err := l.dial(ctx)
+			if err == nil {
+				return line, nil
+			}
+			if !l.without(err) {
+				return nil, err
+			}
+		default:
+			l.mu.Unlock()
+			select {
+			case <-changed:
+			case <-ctx.Done():
+			}
+		}
+	}
+}
+
+// without notes that a connection could not be made, and tells whether those that are open have to do.
+func (l *lines) without(err error) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.open--
+	l.wake()
+	var full *connect.FullError
+	if l.open == 0 || !errors.As(err, &full) {
+		return false
+	}
+	l.most = l.open
+	return true
+}
+
+func (l *lines) wake() {
+	close(l.changed)
+	l.changed = make(chan struct{})
+}
+
+// give takes a connection back, and ends one that is broken.
+func (l *lines) give(line *connect.FTPLine, broken bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	defer l.wake()
+	if broken || l.closed {
+		line.Close()
+		l.open--
+		return
+	}
+	l.idle = append(l.idle, line)
+}
+
+func (l *lines) close() error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.closed = true
+	for _, line := range l.idle {
+		line.Close()
+		l.open--
+	}
+	l.idle = nil
+	l.wake()
+	return nil
+}
+
+// Pauses before something is tried again, which grow.
+const (
+	firstPause = 200 * time.Millisecond
+	mostPause  = 5 * time.Second
+)
+
+// do carries something out over one connection, and over another one when that breaks, for as long as patience says.
+func (l *lines) do(ctx context.Context, rewind func() error, run func(*connect.FTPLine) error) error {
+	var deadline time.Time
+	pause := firstPause
+	for {
+		line, err := l.take(ctx)
+		if err == nil {
+			stop := context.AfterFunc(ctx, func() { line.Close() })
+			err = run(line)
+			broken := err != nil && isBroken(err)
+			if !stop() {
+				broken = true
+			}
+			l.give(line, broken)
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			if !broken {
+				return err
+			}
+		} else if final(err) {
+			return err
+		}
+		if deadline.IsZero() {
+			deadline = time.Now().Add(l.patience)
+		}
+		if time.Now().After(deadline) || rewind != nil && rewind() != nil {
+			return fsys.ErrLost
+		}
+		select {
+		case <-time.After(pause):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		pause = min(2*pause, mostPause)
+	}
+}
+
+// final tells whether it is of no use to try to connect again.
+func final(err error) bool {
+	var failed *connect.Error
+	if errors.Is(err, fsys.ErrLost) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+		return true
+	}
+	var reply *textproto.Error
+	return errors.As(err, &failed) && (failed.Step == connect.Certificate || failed.Step == connect.Login && errors.As(err, &reply) && reply.Code == 530 && !isFull(err))
+}
+
+func isFull(err error) bool {
+	var full *connect.FullError
+	return errors.As(err, &full)
+}
+
+// isBroken tells whether a connection is of no use any more after an error: the line is gone, or the server says that it
+// goes (421), or that a transfer could not be made or was cut (425, 426).
+func isBroken(err error) bool {
+	var source *sourceError
+	if errors.As(err, &source) {
+		return false // the transfer was ended in order
+	}
+	var reply *textproto.Error
+	if errors.As(err, &reply) {
+		return reply.Code == 421 || reply.Code == 425 || reply.Code == 426
+	}
+	var network net.Error
+	var protocol textproto.ProtocolError
+	return errors.As(err, &network) || errors.As(err, &protocol) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
+		errors.Is(err, net.ErrClosed) || errors.Is(err, syscall.EPIPE) || errors.Is(err, syscall.ECONNRESET)
+}
