@@ -5,6 +5,7 @@ import (
 	"context"
 	"os"
 	"os/signal"
+	"runtime/debug"
 	"syscall"
 
 	"tartine/internal/cli"
@@ -19,6 +20,9 @@ var (
 func main() { os.Exit(run(cli.Build{Version: version, Commit: commit})) }
 
 func run(build cli.Build) int {
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(50) // large trees are long lists, which are made once and kept: what lies beside them is garbage
+	}
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	signals := make(chan os.Signal, 2)

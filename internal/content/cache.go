@@ -6,9 +6,11 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -77,12 +79,43 @@ func (c *Cache) load(source string) *digests {
 	}
 	name := sha256.Sum256([]byte(absolute))
 	d.file = filepath.Join(c.dir, manifest.Digest(name).Hex()[:32])
-	if text, err := os.ReadFile(d.file); err == nil {
-		if d.parse(text) != nil {
-			d.known = map[string]cached{}
-		}
+	if d.read() != nil {
+		d.known = map[string]cached{} // the files are read again
 	}
 	return d
+}
+
+// read reads the file of the cache. Its names stay in the memory that was read.
+func (d *digests) read() error {
+	file, err := os.Open(d.file)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return err
+	}
+	size := info.Size() - sha256.Size
+	if size < int64(len(cacheMagic)) {
+		return errDamaged
+	}
+	var (
+		text strings.Builder
+		hash = sha256.New()
+		sum  [sha256.Size]byte
+	)
+	text.Grow(int(size))
+	if _, err := io.CopyN(io.MultiWriter(&text, hash), file, size); err != nil {
+		return err
+	}
+	if _, err := io.ReadFull(file, sum[:]); err != nil {
+		return err
+	}
+	if !bytes.Equal(hash.Sum(nil), sum[:]) {
+		return errDamaged
+	}
+	return d.parse(text.String())
 }
 
 // loadAll reads what is known of several sources, and goes on while the caller does other work. The function that it
@@ -101,16 +134,11 @@ func (c *Cache) loadAll(sources []Source) func() []*digests {
 
 var errDamaged = errors.New("the cache is damaged")
 
-func (d *digests) parse(text []byte) error {
-	body, ok := bytes.CutPrefix(text, []byte(cacheMagic))
-	if !ok || len(body) < sha256.Size {
+func (d *digests) parse(text string) error {
+	rest, ok := strings.CutPrefix(text, cacheMagic)
+	if !ok {
 		return errDamaged
 	}
-	end := len(text) - sha256.Size
-	if sum := sha256.Sum256(text[:end]); !bytes.Equal(sum[:], text[end:]) {
-		return errDamaged
-	}
-	rest := string(body[:len(body)-sha256.Size]) // names share this memory
 	d.known = make(map[string]cached, len(rest)/(cacheRecord+40))
 	for len(rest) > 0 {
 		if len(rest) < 4 {

@@ -149,7 +149,11 @@ func (s *Survey) believe(abilities fsys.Abilities, settled time.Time) {
 
 // walk lists the site, many folders at once.
 func (s *Site) walk(ctx context.Context, out *Survey) error {
-	var mu sync.Mutex
+	var (
+		mu      sync.Mutex
+		folders [][]diff.Found // one behind the other only at the end: a list that grows takes several times its size
+		total   int
+	)
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(s.jobs)
 	var enter func(dir string) error
@@ -161,10 +165,8 @@ func (s *Site) walk(ctx context.Context, out *Survey) error {
 		if err != nil {
 			return err
 		}
-		var (
-			found []diff.Found
-			odd   []string
-		)
+		found := make([]diff.Found, 0, len(list))
+		var odd []string
 		for _, info := range list {
 			path := fsys.Join(dir, info.Name)
 			if dir == "." && info.Name == insideRecord && fsys.Join(s.root, insideRecord) == s.record {
@@ -177,7 +179,8 @@ func (s *Site) walk(ctx context.Context, out *Survey) error {
 			found = append(found, describe(path, info))
 		}
 		mu.Lock()
-		out.Found = append(out.Found, found...)
+		folders = append(folders, found)
+		total += len(found)
 		out.Odd = append(out.Odd, odd...)
 		mu.Unlock()
 		for _, f := range found {
@@ -196,6 +199,10 @@ func (s *Site) walk(ctx context.Context, out *Survey) error {
 	group.Go(func() error { return enter(".") })
 	if err := group.Wait(); err != nil {
 		return err
+	}
+	out.Found = make([]diff.Found, 0, total)
+	for i, found := range folders {
+		out.Found, folders[i] = append(out.Found, found...), nil
 	}
 	slices.SortFunc(out.Found, func(a, b diff.Found) int { return strings.Compare(a.Path, b.Path) })
 	slices.Sort(out.Odd)
