@@ -238,40 +238,51 @@ func (s *Site) tidy(ctx context.Context, p *publish) error {
 
 // entries gives what stands after a publish: what was wanted where it was reached, else what was recorded before.
 func (p *publish) entries() []manifest.Entry {
-	times := map[string]time.Time{} // of files that were left alone
-	for i := range p.plan.Survey.Found {
-		f := &p.plan.Survey.Found[i]
-		times[f.Path] = f.ModTime
-	}
-	sent := map[string]bool{}
-	retired := map[string]bool{}
-	for i := range p.plan.Result.Changes {
-		c := &p.plan.Result.Changes[i]
-		sent[c.Path] = c.Sends()
-		retired[c.Path] = c.Status == diff.Retired && !p.undone[c.Path]
-	}
-	standing := map[string]bool{}
-	keep := keeper(p.plan.Kept)
-	var out []manifest.Entry
+	found := inOrder(p.plan.Survey.Found, func(f *diff.Found) string { return f.Path })
+	changes := inOrder(p.plan.Result.Changes, func(c *diff.Change) string { return c.Path })
+	out := make([]manifest.Entry, 0, len(p.plan.Want))
 	for _, e := range p.plan.Want {
+		f, c := found(e.Path), changes(e.Path)
 		if p.undone[e.Path] {
 			continue
 		}
-		if at, ok := times[e.Path]; ok && !sent[e.Path] && e.Kind == manifest.File {
-			e.ModTime = at
+		if f != nil && (c == nil || !c.Sends()) && e.Kind == manifest.File {
+			e.ModTime = f.ModTime // it was left alone
 		}
-		standing[e.Path] = true
 		out = append(out, e)
 	}
+	keep := keeper(p.plan.Kept)
+	if len(p.undone) == 0 && keep == nil {
+		return out
+	}
+	found = inOrder(p.plan.Survey.Found, func(f *diff.Found) string { return f.Path })
+	changes = inOrder(p.plan.Result.Changes, func(c *diff.Change) string { return c.Path })
+	standing := inOrder(out, func(e *manifest.Entry) string { return e.Path })
+	var more []manifest.Entry
 	for _, e := range p.plan.Survey.Entries() {
-		_, found := times[e.Path]
-		kept := keep != nil && keep(e.Path)
-		if found && !standing[e.Path] && (p.undone[e.Path] || kept) && !retired[e.Path] {
-			out = append(out, e)
+		f, c, wanted := found(e.Path), changes(e.Path), standing(e.Path) != nil
+		gone := c != nil && c.Status == diff.Retired && !p.undone[e.Path]
+		if f != nil && !wanted && !gone && (p.undone[e.Path] || keep != nil && keep(e.Path)) {
+			more = append(more, e)
 		}
 	}
+	out = append(out, more...)
 	slices.SortFunc(out, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
 	return out
+}
+
+// inOrder looks paths up in a list that is sorted by path. They must be asked for in the same order.
+func inOrder[T any](list []T, path func(*T) string) func(string) *T {
+	at := 0
+	return func(wanted string) *T {
+		for at < len(list) && path(&list[at]) < wanted {
+			at++
+		}
+		if at < len(list) && path(&list[at]) == wanted {
+			return &list[at]
+		}
+		return nil
+	}
 }
 
 // Recover finishes a publish that was interrupted, if there is one, and tells its number, or 0.
