@@ -67,6 +67,9 @@ func TestRentedHosts(t *testing.T) {
 			require.Equal(t, 5, status, said)
 		})
 	}
+	if testing.Short() {
+		return
+	}
 	t.Run("a certificate that nobody vouches for", func(t *testing.T) {
 		server := ftptest.Start(t, ftptest.TLS(t)...)
 		status, said := newPlace(t, ftpTarget("ftps", server, "")).try("deploy")

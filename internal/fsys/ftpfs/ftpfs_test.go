@@ -36,6 +36,9 @@ func TestFTP(t *testing.T) {
 		"plain": nil, "TLS": ftptest.TLS(t), "digests": ftptest.Digests, "no listings for programs": {"FactsAdvertise off"},
 		"few connections": {"MaxClientsPerUser 2"}, "no overwriting": {"AllowOverwrite off"},
 	} {
+		if testing.Short() && name != "TLS" && name != "few connections" {
+			continue
+		}
 		t.Run(name, func(t *testing.T) {
 			server := ftptest.Start(t, lines...)
 			certificate := ""
