@@ -150,3 +150,62 @@ func (c *containers) fails(p *place, status int) (said, next string) {
 	said, next, _ = strings.Cut(string(out), "\nnext")
 	return said, next
 }
+
+func TestContainersInWhichNothingRuns(t *testing.T) {
+	if testing.Short() {
+		t.Skip("the program goes into many containers")
+	}
+	c, program := startContainers(t), static(t)
+	stopped := func(t *testing.T, options string) (string, *containers) {
+		c := &containers{t, c.image}
+		name := c.run(options)
+		shell(t, "docker stop -t 0 %s", name)
+		return name, c
+	}
+	for name, options := range map[string]string{"a stopped one": "", "a stopped one with a volume": "--volume /srv"} {
+		t.Run(name, func(t *testing.T) {
+			name, c := stopped(t, options)
+			p := newPlace(t, "owner: \"33:34\", url: \"container://"+name+"/srv/site\"")
+			p.program = program
+			p.write("public/old.txt", "old")
+			require.Contains(t, p.tartine("deploy"), "read back from the container")
+			require.Contains(t, p.tartine("deploy"), "unchanged")
+			require.NoError(t, os.Remove(filepath.Join(p.dir, "public", "old.txt")))
+			p.write("public/index.html", "<h1>again")
+			require.NoError(t, os.Symlink("index.html", filepath.Join(p.dir, "public", "home")))
+			require.Contains(t, p.tartine("deploy"), "1 removed")
+			require.Contains(t, p.tartine("verify"), "match")
+			require.Contains(t, p.tartine("rollback"), "deployment 3")
+			require.Contains(t, p.tartine("rollback", "2"), "deployment 4")
+			shell(t, "docker start %s", name)
+			require.Equal(t, "css\nhome\nindex.html\n", c.in(name, "busybox", "ls", "-A", "/srv/site"))
+			require.Equal(t, "33:34 644\n33:34 755\n", c.in(name, "stat", "-c", "%u:%g %a", "/srv/site/index.html", "/srv/site/css"))
+			require.Contains(t, p.tartine("deploy"), "unchanged", "an agent finds it as it was left")
+			require.Contains(t, p.tartine("verify"), "match")
+			require.Equal(t, ".site.tartine\nsite\n", c.in(name, "busybox", "ls", "-A", "/srv"))
+		})
+	}
+	t.Run("one that is stopped meanwhile", func(t *testing.T) {
+		c := &containers{t, c.image}
+		name := c.run("--stop-signal KILL")
+		p := newPlace(t, "while: stopped, url: \"container://"+name+"/srv/site\"")
+		began := shell(t, "docker inspect -f '{{.State.StartedAt}}' %s", name)
+		require.Contains(t, p.tartine("deploy"), "was stopped for")
+		require.NotEqual(t, began, shell(t, "docker inspect -f '{{.State.StartedAt}}' %s", name))
+		require.Equal(t, "<h1>", c.in(name, "cat", "/srv/site/index.html"))
+		began = shell(t, "docker inspect -f '{{.State.StartedAt}}' %s", name)
+		require.Contains(t, p.tartine("deploy"), "unchanged")
+		require.Equal(t, began, shell(t, "docker inspect -f '{{.State.StartedAt}}' %s", name), "for nothing it is not stopped")
+	})
+	t.Run("one that is started again although it failed", func(t *testing.T) {
+		c := &containers{t, c.image}
+		name := c.run("--stop-signal KILL --volume /srv/site")
+		p := newPlace(t, "while: stopped, url: \"container://"+name+"/srv/site\"")
+		p.write("public/old.txt", "old")
+		p.tartine("deploy")
+		require.NoError(t, os.Remove(filepath.Join(p.dir, "public", "old.txt")))
+		status, said := p.try("deploy") // the root is a mount, which cannot be taken away and made anew
+		require.NotZero(t, status, said)
+		require.Equal(t, "true\n", shell(t, "docker inspect -f '{{.State.Running}}' %s", name))
+	})
+}

@@ -80,6 +80,9 @@ func wayOf(kind target.Kind, opened *target.Opened) []site.Check {
 		return []site.Check{{Name: "agent", Verdict: site.Good, Found: "it runs there"}}
 	case len(opened.Facts) > 0:
 		return opened.Facts
+	case opened.Why != nil && kind == target.Container:
+		return []site.Check{{Name: "engine", Verdict: site.Good, Found: "a container engine answers"},
+			{Name: "agent", Verdict: site.Slow, Found: opened.Why.Error(), Mend: "the whole site is carried here and back; start the container to change only what differs"}}
 	case opened.Why != nil:
 		return []site.Check{{Name: "agent", Verdict: site.Slow, Found: opened.Why.Error(), Mend: "every file operation crosses the line; where that is fast enough, say agent: off"}}
 	}

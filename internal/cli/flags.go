@@ -244,7 +244,7 @@ func (a *app) target(s *config.Settings, args []string) (target.Settings, render
 		out.Switch = t.Publish.Value == "switch"
 		out.Agent = t.Agent.Value
 		out.Certificate, out.Insecure = t.Certificate.Value, t.Insecure
-		out.Engine, out.Owner = t.Engine.Value, t.Owner.Value
+		out.Engine, out.Owner, out.While = t.Engine.Value, t.Owner.Value, t.While.Value
 		if t.Restart.Value != "false" {
 			out.Restart = t.Restart.Value
 		}

@@ -118,6 +118,6 @@ func (a *app) sayWay(opened *target.Opened) {
 		a.printer().Warn("the password and all files cross the line where others can read them")
 	}
 	if opened != nil && opened.Why != nil && !a.flags.quiet {
-		fmt.Fprintf(a.stderr, "note      over SFTP: %v\n", opened.Why)
+		fmt.Fprintf(a.stderr, "note      over %s: %v\n", opened.Way, opened.Why)
 	}
 }

@@ -67,6 +67,7 @@ type Target struct {
 	Insecure    bool    `yaml:"insecure" doc:"let the password of an ftp:// target cross the line where others can read it (false)"`
 	Engine      Text    `yaml:"engine" doc:"the address of the container engine: unix://, tcp:// or ssh:// (what DOCKER_HOST or the current context says, else the usual socket)"`
 	Owner       Text    `yaml:"owner" doc:"whom files in a container belong to, USER:GROUP as numbers (0:0)"`
+	While       Text    `yaml:"while" enum:"stopped" doc:"stopped: a container is stopped while its files are changed, and started again (it is left as it is)"`
 	Restart     Setting `yaml:"restart" doc:"what a container is told when something was published: true, to restart it, or signal:NAME, as in signal:HUP (nothing)"`
 	Agents      Text    `yaml:"agents" doc:"a folder of builds of this program for other systems, tartine-OS-PROCESSOR each"`
 	LimitRate   Text    `yaml:"limit_rate" doc:"how much is sent and received at most, as in 500kB/s or 5MB/s"`
@@ -198,9 +199,9 @@ var (
 
 // checkContainer checks what only a container has.
 func (t *Target) checkContainer() error {
-	for _, text := range []Text{t.Engine, t.Owner, t.Restart.Text} {
+	for _, text := range []Text{t.Engine, t.Owner, t.While, t.Restart.Text} {
 		if text.Value != "" && !strings.HasPrefix(t.URL.Value, "container://") {
-			return &Error{text.At, "engine, owner and restart are for containers", "take it out, or write url: container://NAME/PATH"}
+			return &Error{text.At, "engine, owner, while and restart are for containers", "take it out, or write url: container://NAME/PATH"}
 		}
 	}
 	if t.Owner.Value != "" && !ownerPattern.MatchString(t.Owner.Value) {

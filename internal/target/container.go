@@ -59,9 +59,16 @@ func (s *Settings) openEngine(ctx context.Context) (*engine.Engine, error) {
 	})
 }
 
-// openContainer opens a site in a container.
+// openContainer opens a site in a container, through an agent inside where one can run.
 func openContainer(ctx context.Context, s Settings) (*Opened, error) {
+	if s.Agent == NoAgent || s.While != "" {
+		return openCarried(ctx, s, nil)
+	}
 	first, err := s.openIn(ctx)
+	var why *ContainerError
+	if errors.As(err, &why) {
+		return openCarried(ctx, s, why)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -52,6 +52,7 @@ type Settings struct {
 	Insecure    bool     // a password may cross the line in the clear
 	Engine      string   // the address of the container engine; empty: the usual one
 	Owner       string   // USER:GROUP, as numbers, that what is put into a container belongs to; empty: to root
+	While       string   // "stopped": a container is stopped while its files are changed; empty: it is left as it is
 	Restart     string   // what a container is told after publishing: "true", or "signal:NAME"; empty: nothing
 	Command     []string // a program of this machine that leads to a shell at the far end; nil: none
 	SSHConfig   []string // files of OpenSSH's client settings

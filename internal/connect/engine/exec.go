@@ -105,6 +105,12 @@ func (c *Container) Get(ctx context.Context, path string) (io.ReadCloser, error)
 	return got.Content, nil
 }
 
+// IsFolder tells whether a folder stands at a path of a container. It fails with fs.ErrNotExist where nothing does.
+func (c *Container) IsFolder(ctx context.Context, path string) (bool, error) {
+	found, err := c.engine.api.ContainerStatPath(ctx, c.ID, client.ContainerStatPathOptions{Path: path})
+	return found.Stat.Mode.IsDir(), c.mend("look up", path, err)
+}
+
 // Has tells whether something stands at a path of a container.
 func (c *Container) Has(ctx context.Context, path string) (bool, error) {
 	_, err := c.engine.api.ContainerStatPath(ctx, c.ID, client.ContainerStatPathOptions{Path: path})
