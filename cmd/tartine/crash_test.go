@@ -27,6 +27,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tartine/internal/cli"
+	"tartine/internal/connect/ftptest"
 	"tartine/internal/connect/sshdtest"
 	"tartine/internal/demo"
 	"tartine/internal/fsys"
@@ -401,10 +402,30 @@ func TestKilledAnywhere(t *testing.T) {
 		t.Logf("with an agent at the far end, the %s killed: %d points", who, random)
 		total += random
 	}
+	total += killedOverFTP(t, e, max(remote/4, 1))
 	t.Logf("%d points in all, and the site was whole at each of them", total)
 	if !testing.Short() {
 		require.GreaterOrEqual(t, total, 200)
 	}
+}
+
+// killedOverFTP kills the program, and then the server's processes, which the program bears.
+func killedOverFTP(t *testing.T, e *editions, points int) (total int) {
+	t.Setenv("ROCK_PASSWORD", ftptest.Password)
+	for _, who := range []string{"program", "server's processes, with lines that are opened again,"} {
+		server := ftptest.Start(t, append(ftptest.TLS(t), ftptest.Digests...)...)
+		settings := filepath.Join(t.TempDir(), "rented.yaml")
+		text := fmt.Sprintf("targets: {rented: {url: \"ftps://%s@127.0.0.1:%d/gannet\", password: {env: ROCK_PASSWORD}, certificate: %q, jobs: 4}}\n", ftptest.User, server.Port, server.Certificate)
+		require.NoError(t, os.WriteFile(settings, []byte(text), 0o644))
+		a := &attack{editions: e, folder: server.Dir, target: "rented", flags: []string{"--config", settings}}
+		if who != "program" {
+			a.server, a.lasts = server.Process, true
+		}
+		killed := a.storm(t, points, 0)
+		t.Logf("at a rented host, the %s killed: %d points", who, killed)
+		total += killed
+	}
+	return total
 }
 
 // TestCutAfterSoManyBytes has the line to the server cut after n bytes, for many n.

@@ -33,6 +33,7 @@ type Server struct {
 	Port        int
 	Dir         string // of this machine, which the user sees as the top
 	Certificate string // its fingerprint, SHA256:…
+	Process     int    // its number; each connection is served by a child of it
 }
 
 // TLS is the lines that have a server ask for TLS, with the session of the login in each transfer.
@@ -108,6 +109,7 @@ func Start(t testing.TB, lines ...string) *Server {
 	var said strings.Builder
 	cmd.Stderr, cmd.Stdout = &said, &said
 	require.NoError(t, cmd.Start())
+	s.Process = cmd.Process.Pid
 	t.Cleanup(func() {
 		_ = cmd.Process.Signal(os.Interrupt) // it may have ended
 		_ = cmd.Wait()

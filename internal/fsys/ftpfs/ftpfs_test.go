@@ -93,3 +93,33 @@ func TestConnectionsThatAreCutAreMadeAgain(t *testing.T) {
 	require.NoError(t, file.Close())
 	require.Equal(t, 1, f.Connections())
 }
+
+// TestReadingGoesOnOverAnotherLine cuts the line under a file that is read.
+func TestReadingGoesOnOverAnotherLine(t *testing.T) {
+	server := ftptest.Start(t, ftptest.TLS(t)...)
+	f := open(t, login(server.Port, server.Certificate), "/")
+	defer f.Close()
+	text := strings.Repeat("gannet rock ", 1<<20)
+	_, err := f.Put(t.Context(), "large", strings.NewReader(text), fsys.Attr{Mode: 0o644})
+	require.NoError(t, err)
+	file, err := f.Open(t.Context(), "large")
+	require.NoError(t, err)
+	defer file.Close()
+	var got strings.Builder
+	for i := range 3 {
+		_, err = io.CopyN(&got, file, 1<<20)
+		require.NoError(t, err, i)
+		file.(*reading).content.Close()
+		file.(*reading).line.Close()
+	}
+	_, err = io.Copy(&got, file)
+	require.NoError(t, err)
+	require.True(t, got.String() == text)
+
+	file, err = f.Open(t.Context(), "large")
+	require.NoError(t, err)
+	defer file.Close()
+	require.NoError(t, os.Truncate(filepath.Join(server.Dir, "large"), 10))
+	_, err = io.Copy(io.Discard, file)
+	require.ErrorIs(t, err, io.ErrUnexpectedEOF)
+}

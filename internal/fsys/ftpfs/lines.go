@@ -135,6 +135,9 @@ const (
 	mostPause  = 5 * time.Second
 )
 
+// errKept tells that an operation keeps its connection, and gives it back later.
+var errKept = errors.New("the connection is kept")
+
 // do carries something out over one connection, and over another one when that breaks, for as long as patience says.
 func (l *lines) do(ctx context.Context, rewind func() error, run func(*connect.FTPLine) error) error {
 	var deadline time.Time
@@ -143,7 +146,10 @@ func (l *lines) do(ctx context.Context, rewind func() error, run func(*connect.F
 		line, err := l.take(ctx)
 		if err == nil {
 			stop := context.AfterFunc(ctx, func() { line.Close() })
-			err = run(line)
+			if err = run(line); err == errKept {
+				stop()
+				return nil
+			}
 			broken := err != nil && isBroken(err)
 			if !stop() {
 				broken = true
