@@ -22,6 +22,7 @@ type options struct {
 	plots   int
 	scale   float64
 	report  string
+	only    string
 }
 
 func main() {
@@ -30,6 +31,7 @@ func main() {
 	flag.IntVar(&opt.runs, "runs", 5, "pairs of runs of which the median is taken")
 	flag.IntVar(&opt.plots, "plots", 3, "runs for each point of a plot; 0: no plots")
 	flag.Float64Var(&opt.scale, "scale", 1, "the number of files and bytes, as a share of the full size")
+	flag.StringVar(&opt.only, "only", "", "measure this part alone: startup, many, large, longLine, memory, containers or rented")
 	flag.StringVar(&opt.report, "report", "", "the folder in which benchmarks.md and its plots are written")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)

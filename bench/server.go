@@ -83,22 +83,25 @@ func delayed(to int, roundTrip time.Duration) (port int, stop func(), err error)
 	if err != nil {
 		return 0, nil, err
 	}
-	go func() {
-		for {
-			near, err := l.Accept()
-			if err != nil {
-				return
-			}
-			far, err := net.Dial("tcp", fmt.Sprint("127.0.0.1:", to))
-			if err != nil {
-				near.Close()
-				continue
-			}
-			go carry(far, near, roundTrip/2)
-			go carry(near, far, roundTrip/2)
-		}
-	}()
+	go lead(l, fmt.Sprint("127.0.0.1:", to), roundTrip)
 	return l.Addr().(*net.TCPAddr).Port, func() { l.Close() }, nil
+}
+
+// lead takes connections on to an address.
+func lead(l net.Listener, to string, roundTrip time.Duration) {
+	for {
+		near, err := l.Accept()
+		if err != nil {
+			return
+		}
+		far, err := net.Dial("tcp", to)
+		if err != nil {
+			near.Close()
+			continue
+		}
+		go carry(far, near, roundTrip/2)
+		go carry(near, far, roundTrip/2)
+	}
 }
 
 type piece struct {

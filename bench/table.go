@@ -27,8 +27,14 @@ const far = "the hand pipeline"
 
 // table measures everything that the table has.
 func (b *bench) table() (rows []row, err error) {
-	for _, part := range []func() ([]row, error){b.startup, b.many, b.large, b.longLine, b.memory} {
-		more, err := part()
+	for _, part := range []struct {
+		name    string
+		measure func() ([]row, error)
+	}{{"startup", b.startup}, {"many", b.many}, {"large", b.large}, {"longLine", b.longLine}, {"memory", b.memory}, {"containers", b.containers}, {"rented", b.rented}} {
+		if b.only != "" && b.only != part.name {
+			continue
+		}
+		more, err := part.measure()
 		if err != nil {
 			return nil, err
 		}
