@@ -4,6 +4,9 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 project=$PWD
+for tool in Xvfb xterm import xdpyinfo; do
+	command -v $tool >/dev/null || { echo "$tool is missing: install xvfb xterm imagemagick x11-utils fonts-dejavu-core" >&2; exit 1; }
+done
 make -s build
 out=$project/docs/screenshots
 work=$(mktemp -d)
@@ -31,7 +34,10 @@ shot() {
 	rm -f "$work/done"
 	xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 140x46+0+0 -bg '#14181c' -fg '#d8dee4' -b 12 +sb -e bash "$work/run" &
 	local terminal=$!
-	until eval "${3:-[ -e $work/done ]}"; do sleep 0.1; done
+	for _ in $(seq 300); do
+		if eval "${3:-[ -e $work/done ]}"; then break; fi
+		sleep 0.1
+	done
 	sleep 1
 	import -window root "$out/$1.png"
 	kill $terminal 2>/dev/null; wait $terminal 2>/dev/null || true
@@ -61,6 +67,10 @@ tartine rollback rock
 tartine history rock'
 shot doctor 'tartine doctor rock
 tartine targets --check'
+shot fetch 'tartine fetch rock tides --into copy
+tartine fetch rock --into copy --dry-run
+tartine fetch rock log/2026-05.html --into copy --as may.html
+tartine fetch rock log/2026-05.html --into copy --as may.html'
 shot explain 'tartine explain plates/proof-gannet.svg site/cgi/next-tide.sh img/plates/gannet.svg'
 echo 'TIDE_TOKEN=made-up' >site/.env
 ssh-keygen -q -t ed25519 -N '' -f site/css/backup && rm site/css/backup.pub
@@ -73,4 +83,16 @@ tartine deploy rock --fingerprint SHA256:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA
 mkdir "$work/large"
 for i in $(seq 1 12); do head -c 40000000 /dev/urandom >"$work/large/plate-$i.tif"; done
 sed -i "s#source: plates#source: $work/large#; s#/server/rock\$#/server/large#; /include:/d; /exclude:/d; /source: site/d" tartine.yaml
-shot progress 'tartine deploy rock' '[ "$(find server/.large.tartine/incoming -type f 2>/dev/null | wc -l)" -gt 3 ]'
+shot progress 'tartine deploy rock' '[ "$(find server/.large.tartine -name "plate*" -type f 2>/dev/null | wc -l)" -gt 3 ]'
+
+# A rented host, with a server of its own.
+cd "$project"
+kill -INT $demo 2>/dev/null; wait $demo 2>/dev/null || true
+"$project/bin/tartine" demo --target ftp --keep >"$work/demo.log" 2>&1 &
+demo=$!
+until grep -q 'stay until Ctrl-C' "$work/demo.log"; do sleep 0.1; done
+cd "$(sed -n 's/^The folder \(.*\) and the server stay.*/\1/p' "$work/demo.log")"
+export $(grep -o 'GANNET_PASSWORD=[a-z]*' "$work/demo.log" | head -1)
+sed -i 's/4120 pairs/4131 pairs/' site/species/gannet.html
+shot rented 'tartine doctor rock
+tartine deploy rock'

@@ -89,20 +89,33 @@ func wayOf(kind target.Kind, opened *target.Opened) []site.Check {
 	return nil
 }
 
+// wayStep is a step of connecting, how it is when it is good, and how long it may take.
+type wayStep struct {
+	step connect.Step
+	good string
+	long time.Duration
+	mend string
+}
+
 // wayThere says how far the connection came, and which steps took longer than they should. A folder of this machine has
 // no way.
 func wayThere(reach target.Settings, took map[connect.Step]time.Duration, err error) (checks []site.Check, status int) {
-	steps := []struct {
-		step connect.Step
-		good string
-		long time.Duration
-		mend string
-	}{
+	service := "an SSH server"
+	if reach.Address.Kind == target.FTP || reach.Address.Kind == target.FTPS {
+		service = "an FTP server"
+	}
+	steps := []wayStep{
 		{connect.Lookup, "the name is known", time.Second, "a name server on the way does not answer: look at the resolver's settings of this machine"},
-		{connect.Port, "an SSH server answers", time.Second, "the line is long or busy: many small files will take their time"},
+		{connect.Port, service + " answers", time.Second, "the line is long or busy: many small files will take their time"},
 		{connect.HostKey, "it is trusted", 3 * time.Second, "the line is long, or the server busy"},
 		{connect.Login, "the user is let in", 3 * time.Second, "the server may look our name up: UseDNS no in its settings mends that"},
 		{connect.Start, "SFTP is offered", 0, ""},
+	}
+	switch reach.Address.Kind {
+	case target.FTP:
+		steps = []wayStep{steps[0], steps[1], steps[3]}
+	case target.FTPS:
+		steps = []wayStep{steps[0], steps[1], {connect.Certificate, "it is trusted", 3 * time.Second, "the line is long, or the server busy"}, steps[3]}
 	}
 	var failed *connect.Error
 	if reach.Address.Kind == target.Container && err != nil {

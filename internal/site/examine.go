@@ -141,7 +141,9 @@ func (x *examination) writing(ctx context.Context) {
 		x.add("rights", Good, "", "files and folders can be written")
 	}
 	off := info.ModTime.Sub(before).Round(time.Second)
-	if off.Abs() <= clockEnough {
+	if s.Abilities().TimeStep >= time.Minute {
+		x.add("clock", Good, "", "its time zone is not told; only its own times are compared")
+	} else if off.Abs() <= clockEnough {
 		x.add("clock", Good, "", "it agrees with ours")
 	} else {
 		x.add("clock", Wrong, "set the clock of one of the two machines: the lock goes by them", "the clock there is off by %s", off)
@@ -157,6 +159,7 @@ func (x *examination) digests(ctx context.Context, name string, want manifest.Di
 		x.failed("checksums", err, "")
 	case got != want:
 		x.add("checksums", Wrong, "look for what alters files on their way", "what was written reads back as something else")
+	case !x.site.Abilities().Links: // a place without shells, of which is known already what it can
 	case far > 0:
 		x.add("shell", Good, "", "it takes commands")
 		x.add("checksums", Good, "", "%s runs there", x.site.Abilities().FarDigests)
@@ -186,7 +189,9 @@ func (x *examination) replacing(ctx context.Context) {
 
 func (x *examination) linking(ctx context.Context) {
 	s := x.site
-	if err := s.fs.Symlink(ctx, "probe", x.folder+"/link"); err != nil {
+	if !s.Abilities().Links {
+		x.add("links", Slow, "send what they lead to with links: follow, or leave them out with links: skip", "there are none")
+	} else if err := s.fs.Symlink(ctx, "probe", x.folder+"/link"); err != nil {
 		x.failed("links", err, "leave symbolic links out with links: follow or skip")
 	} else {
 		x.add("links", Good, "", "symbolic links can be made")
