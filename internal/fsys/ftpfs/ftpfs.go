@@ -9,27 +9,21 @@ package ftpfs
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"net/textproto"
-	"os"
 	"path"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"time"
 
 	"github.com/jlaffaye/ftp"
-	"golang.org/x/sync/errgroup"
 
 	"tartine/internal/connect"
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/redial"
-	"tartine/internal/manifest"
 )
 
 // FS implements fsys.FS.
@@ -104,79 +98,6 @@ func (f *FS) do(ctx context.Context, op, name string, rewind func() error, run f
 		return errors.Join(err, ctx.Err())
 	}
 	return f.mend(ctx, op, name, err)
-}
-
-// mend gives an error the form that fsys.FS promises. What the server says is for people, so where it is not plain the
-// cause is looked for.
-func (f *FS) mend(ctx context.Context, op, name string, err error) error {
-	var reply *textproto.Error
-	switch {
-	case errors.As(err, &reply):
-		err = f.cause(ctx, op, name, reply)
-	case errors.Is(err, ftp.ErrInvalidCommand):
-		err = errors.New("a name with a line break cannot stand there")
-	}
-	var already *fs.PathError
-	if errors.As(err, &already) {
-		return err
-	}
-	return &fs.PathError{Op: op, Path: f.full(name), Err: err}
-}
-
-func (f *FS) cause(ctx context.Context, op, name string, reply *textproto.Error) error {
-	said := strings.ToLower(reply.Msg)
-	says := func(words ...string) bool {
-		for _, w := range words {
-			if strings.Contains(said, w) {
-				return true
-			}
-		}
-		return false
-	}
-	plain := fmt.Errorf("the server says: %d %s", reply.Code, firstLine(reply.Msg))
-	switch {
-	case reply.Code == 552, reply.Code == 452, says("quota", "no space", "disk full"):
-		return fmt.Errorf("%w (%d %s)", ErrNoRoom, reply.Code, firstLine(reply.Msg))
-	case says("no such file", "not found", "does not exist", "doesn't exist", "not exist"):
-		return fs.ErrNotExist
-	case says("file exists", "already exists", "directory exists"):
-		return fs.ErrExist
-	case reply.Code != 550 && reply.Code != 553 && reply.Code != 521:
-		return plain
-	}
-	switch op {
-	case "look up":
-		if says("denied", "permission") {
-			return fmt.Errorf("%w (%s)", fs.ErrPermission, firstLine(reply.Msg))
-		}
-		return fs.ErrNotExist
-	case "make folder":
-		if _, err := f.Lstat(ctx, name); err == nil {
-			return fs.ErrExist
-		}
-		name, _ = fsys.Split(name)
-	case "write":
-		if dir, _ := fsys.Split(name); dir != "." {
-			name = dir
-		}
-	}
-	if _, err := f.Lstat(ctx, name); errors.Is(err, fs.ErrNotExist) {
-		return fs.ErrNotExist
-	}
-	if says("denied", "permission", "not permitted") {
-		return fmt.Errorf("%w (%s)", fs.ErrPermission, firstLine(reply.Msg))
-	}
-	return plain
-}
-
-func firstLine(text string) string {
-	line, _, _ := strings.Cut(text, "\n")
-	return strings.TrimSpace(strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0x7f {
-			return ' '
-		}
-		return r
-	}, strings.ToValidUTF8(line[:min(len(line), 200)], "?")))
 }
 
 // Lstat implements fsys.FS.
@@ -287,79 +208,6 @@ func (f *FS) Open(ctx context.Context, name string) (io.ReadCloser, error) {
 		return nil, err
 	}
 	return r, nil
-}
-
-// reading is a file that is read. When its line is lost it goes on over another one.
-type reading struct {
-	fs      *FS
-	ctx     context.Context
-	name    string
-	size    int64
-	at      int64
-	line    *connect.FTPLine // nil: none at present
-	content *ftp.Response
-	stop    func() bool
-	ended   bool
-}
-
-// open begins, or goes on where reading left off.
-func (r *reading) open() error {
-	return r.fs.do(r.ctx, "open", r.name, nil, func(line *connect.FTPLine) error {
-		content, err := line.RetrFrom(r.fs.full(r.name), uint64(r.at))
-		if err != nil {
-			return err
-		}
-		r.line, r.content = line, content
-		r.stop = context.AfterFunc(r.ctx, func() { line.Close() })
-		return errKept
-	})
-}
-
-func (r *reading) Read(p []byte) (int, error) {
-	for empty := 0; ; empty++ {
-		if empty == mostEmpty { // it has been cut short at the server
-			return 0, &fs.PathError{Op: "read", Path: r.fs.full(r.name), Err: io.ErrUnexpectedEOF}
-		}
-		if r.line == nil {
-			if err := r.open(); err != nil {
-				return 0, err
-			}
-		}
-		n, err := r.content.Read(p)
-		r.at += int64(n)
-		switch {
-		case err == nil:
-			return n, nil
-		case err == io.EOF && r.at >= r.size: // a line that is cut looks like the end, too
-			r.ended = true
-			return n, err
-		case r.ctx.Err() != nil:
-			return n, r.ctx.Err()
-		}
-		r.drop(true)
-		if n > 0 {
-			return n, nil
-		}
-	}
-}
-
-// mostEmpty is how often reading may end without anything more, although there should be more.
-const mostEmpty = 5
-
-// drop gives the connection back.
-func (r *reading) drop(broken bool) {
-	if !r.stop() {
-		broken = true
-	}
-	r.fs.lines.give(r.line, broken)
-	r.line = nil
-}
-
-func (r *reading) Close() error {
-	if r.line != nil {
-		r.drop(!r.ended || r.content.Close() != nil)
-	}
-	return nil
 }
 
 // Put implements fsys.FS.
@@ -513,56 +361,6 @@ func (f *FS) Rename(ctx context.Context, from, to string) error {
 	return f.Remove(ctx, to+asideSuffix)
 }
 
-// Link implements fsys.Linker with a copy: the server makes it where it can (SITE CPFR and CPTO), else it goes through this
-// machine. Like Put it does not make the new file exclusively.
-func (f *FS) Link(ctx context.Context, from, to string) error {
-	if _, err := f.Lstat(ctx, to); err == nil {
-		return &fs.PathError{Op: "copy to", Path: f.full(to), Err: fs.ErrExist}
-	}
-	info, err := f.Lstat(ctx, from)
-	if err != nil {
-		return err
-	}
-	attr := fsys.Attr{Mode: info.Mode.Perm(), ModTime: info.ModTime}
-	if f.copies {
-		err := f.do(ctx, "copy to", to, nil, func(line *connect.FTPLine) error {
-			if _, _, err := line.Command(3, "SITE CPFR %s", f.full(from)); err != nil {
-				return err
-			}
-			if _, _, err := line.Command(2, "SITE CPTO %s", f.full(to)); err != nil {
-				return err
-			}
-			return f.settle(line, to, attr)
-		})
-		if err == nil || errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
-			return err
-		}
-	}
-	content, err := f.Open(ctx, from)
-	if err != nil {
-		return err
-	}
-	defer content.Close()
-	// There may be no second connection, so it is read whole first.
-	spool, err := os.CreateTemp("", "tartine-")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(spool.Name())
-	defer spool.Close()
-	if _, err := fsys.Copy(ctx, spool, content); err != nil {
-		return err
-	}
-	if err := content.Close(); err != nil {
-		return err
-	}
-	if _, err := spool.Seek(0, io.SeekStart); err != nil {
-		return err
-	}
-	_, err = f.Put(ctx, to, spool, attr)
-	return err
-}
-
 // asideSuffix ends the name of what makes room for another file.
 const asideSuffix = ".tartine-aside"
 
@@ -585,60 +383,4 @@ func (f *FS) Remove(ctx context.Context, name string) error {
 		}
 		return err
 	})
-}
-
-// Digests implements fsys.Digester with HASH (draft-bryan-ftpext-hash) or XSHA256.
-func (f *FS) Digests(ctx context.Context, names []string, each func(i int, digest manifest.Digest)) error {
-	if f.hash == "" {
-		return fsys.ErrUnsupported
-	}
-	if err := f.lines.do(ctx, nil, func(line *connect.FTPLine) error {
-		if f.hash != "HASH" {
-			return nil
-		}
-		_, _, err := line.Command(200, "OPTS HASH SHA-256")
-		return err
-	}); err != nil {
-		return fsys.ErrUnsupported
-	}
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(f.lines.limit())
-	var once sync.Map // connections on which the algorithm is chosen
-	for i, name := range names {
-		group.Go(func() error {
-			err := f.lines.do(ctx, nil, func(line *connect.FTPLine) error {
-				if _, chosen := once.LoadOrStore(line, true); !chosen && f.hash == "HASH" {
-					if _, _, err := line.Command(200, "OPTS HASH SHA-256"); err != nil {
-						return err
-					}
-				}
-				_, text, err := line.Command(2, "%s %s", f.hash, f.full(name))
-				if err != nil {
-					return err
-				}
-				if digest, ok := digestIn(text); ok {
-					each(i, digest)
-				}
-				return nil
-			})
-			if errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
-				return err
-			}
-			return nil // it is read back
-		})
-	}
-	return group.Wait()
-}
-
-// digestIn finds a SHA-256 in a reply.
-func digestIn(text string) (out manifest.Digest, ok bool) {
-	for _, word := range strings.Fields(text) {
-		if len(word) != 2*sha256.Size {
-			continue
-		}
-		if n, err := hex.Decode(out[:], []byte(word)); err == nil && n == sha256.Size {
-			return out, true
-		}
-	}
-	return out, false
 }

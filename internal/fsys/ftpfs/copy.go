@@ -1,0 +1,62 @@
+package ftpfs
+
+import (
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+
+	"tartine/internal/connect"
+	"tartine/internal/fsys"
+)
+
+// Link implements fsys.Linker with a copy: the server makes it where it can (SITE CPFR and CPTO), else it goes through this
+// machine. Like Put it does not make the new file exclusively.
+func (f *FS) Link(ctx context.Context, from, to string) error {
+	if _, err := f.Lstat(ctx, to); err == nil {
+		return &fs.PathError{Op: "copy to", Path: f.full(to), Err: fs.ErrExist}
+	}
+	info, err := f.Lstat(ctx, from)
+	if err != nil {
+		return err
+	}
+	attr := fsys.Attr{Mode: info.Mode.Perm(), ModTime: info.ModTime}
+	if f.copies {
+		err := f.do(ctx, "copy to", to, nil, func(line *connect.FTPLine) error {
+			if _, _, err := line.Command(3, "SITE CPFR %s", f.full(from)); err != nil {
+				return err
+			}
+			if _, _, err := line.Command(2, "SITE CPTO %s", f.full(to)); err != nil {
+				return err
+			}
+			return f.settle(line, to, attr)
+		})
+		if err == nil || errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+			return err
+		}
+	}
+	content, err := f.Open(ctx, from)
+	if err != nil {
+		return err
+	}
+	defer content.Close()
+	// There may be no second connection, so it is read whole first.
+	spool, err := os.CreateTemp("", "tartine-")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(spool.Name())
+	defer spool.Close()
+	if _, err := fsys.Copy(ctx, spool, content); err != nil {
+		return err
+	}
+	if err := content.Close(); err != nil {
+		return err
+	}
+	if _, err := spool.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	_, err = f.Put(ctx, to, spool, attr)
+	return err
+}

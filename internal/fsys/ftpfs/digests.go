@@ -1,0 +1,72 @@
+package ftpfs
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"tartine/internal/connect"
+	"tartine/internal/fsys"
+	"tartine/internal/manifest"
+)
+
+// Digests implements fsys.Digester with HASH (draft-bryan-ftpext-hash) or XSHA256.
+func (f *FS) Digests(ctx context.Context, names []string, each func(i int, digest manifest.Digest)) error {
+	if f.hash == "" {
+		return fsys.ErrUnsupported
+	}
+	if err := f.lines.do(ctx, nil, func(line *connect.FTPLine) error {
+		if f.hash != "HASH" {
+			return nil
+		}
+		_, _, err := line.Command(200, "OPTS HASH SHA-256")
+		return err
+	}); err != nil {
+		return fsys.ErrUnsupported
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(f.lines.limit())
+	var once sync.Map // connections on which the algorithm is chosen
+	for i, name := range names {
+		group.Go(func() error {
+			err := f.lines.do(ctx, nil, func(line *connect.FTPLine) error {
+				if _, chosen := once.LoadOrStore(line, true); !chosen && f.hash == "HASH" {
+					if _, _, err := line.Command(200, "OPTS HASH SHA-256"); err != nil {
+						return err
+					}
+				}
+				_, text, err := line.Command(2, "%s %s", f.hash, f.full(name))
+				if err != nil {
+					return err
+				}
+				if digest, ok := digestIn(text); ok {
+					each(i, digest)
+				}
+				return nil
+			})
+			if errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+				return err
+			}
+			return nil // it is read back
+		})
+	}
+	return group.Wait()
+}
+
+// digestIn finds a SHA-256 in a reply.
+func digestIn(text string) (out manifest.Digest, ok bool) {
+	for _, word := range strings.Fields(text) {
+		if len(word) != 2*sha256.Size {
+			continue
+		}
+		if n, err := hex.Decode(out[:], []byte(word)); err == nil && n == sha256.Size {
+			return out, true
+		}
+	}
+	return out, false
+}
