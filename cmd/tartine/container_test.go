@@ -209,3 +209,50 @@ func TestContainersInWhichNothingRuns(t *testing.T) {
 		require.Equal(t, "true\n", shell(t, "docker inspect -f '{{.State.Running}}' %s", name))
 	})
 }
+
+// TestAServiceIsDeployedToAsAWhole deploys to all containers of a service, or to none.
+func TestAServiceIsDeployedToAsAWhole(t *testing.T) {
+	if testing.Short() {
+		t.Skip("the program goes into many containers")
+	}
+	c := startContainers(t)
+	project := "rock" + strings.ToLower(rand.Text())
+	var names []string
+	for _, number := range []string{"1", "2", "3"} {
+		service := "web"
+		if number == "3" {
+			service = "other"
+		}
+		names = append(names, c.run("--label com.docker.compose.project="+project+" --label com.docker.compose.service="+service+" --label com.docker.compose.container-number="+number))
+	}
+	p := newPlace(t, "url: \"container://web@"+project+"/srv/site\"")
+	p.program = static(t)
+	said := p.tartine("deploy")
+	require.Equal(t, 2, strings.Count(said, "deployment 1"), said)
+	stands := func(name string) string {
+		return c.in(name, "sh", "-c", "cat /srv/site/index.html 2>/dev/null || echo nothing")
+	}
+	require.Equal(t, []string{"<h1>", "<h1>", "nothing\n"}, []string{stands(names[0]), stands(names[1]), stands(names[2])})
+	require.Equal(t, 2, strings.Count(p.tartine("verify"), "match"))
+	require.Equal(t, 2, strings.Count(p.tartine("deploy", "--format", "json"), `"result": "unchanged"`))
+
+	// The second cannot take what the first could: then neither has it.
+	p.write("public/index.html", "<h1>again")
+	p.write("public/in-the-way", "a file")
+	c.in(names[1], "busybox", "mkdir", "/srv/site/in-the-way")
+	c.in(names[1], "busybox", "touch", "/srv/site/in-the-way/of-it")
+	status, said := p.try("deploy")
+	require.Equal(t, 5, status, said)
+	require.Contains(t, said, "taken back  container "+names[0]+" has deployment 1 again")
+	require.Equal(t, []string{"<h1>", "<h1>"}, []string{stands(names[0]), stands(names[1])})
+	c.in(names[1], "busybox", "rm", "-r", "/srv/site/in-the-way")
+	p.tartine("deploy")
+	require.Equal(t, []string{"<h1>again", "<h1>again"}, []string{stands(names[0]), stands(names[1])})
+	require.Equal(t, 2, strings.Count(p.tartine("rollback"), "deployed"))
+	require.Equal(t, []string{"<h1>", "<h1>"}, []string{stands(names[0]), stands(names[1])})
+
+	p = newPlace(t, "url: \"container://wep@"+project+"/srv/site\"")
+	status, said = p.try("deploy")
+	require.Equal(t, 3, status, said)
+	require.Contains(t, said, "web@"+project)
+}

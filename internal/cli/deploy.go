@@ -43,14 +43,14 @@ func (a *app) deployCommand() *cobra.Command {
 		Short: "Send what changed, publish it, and verify it",
 		Args:  atMostOne("target"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			defer look.close()
 			own.options.Started = time.Now()
 			look.readOnly = own.dryRun
-			if err := a.look(cmd.Context(), &look, args); err != nil {
+			own.options.Compare = deploy.Compare(look.compare)
+			all, err := a.meant(cmd.Context(), args)
+			if err != nil {
 				return err
 			}
-			own.options.Compare = deploy.Compare(look.compare)
-			return a.deploy(cmd.Context(), &look, own)
+			return a.deployToEach(cmd.Context(), all, look, own)
 		},
 	}
 	a.configFlag(cmd)

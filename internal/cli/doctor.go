@@ -34,10 +34,14 @@ is good, slow or wrong, and what to mend. It writes only in a folder of its own,
 }
 
 func (a *app) doctor(ctx context.Context, args []string) error {
-	reach, heading, err := a.reach(args)
+	all, err := a.meant(ctx, args)
 	if err != nil {
 		return err
 	}
+	return a.together(all, func(m *meant) error { return a.examine(ctx, m.reach, m.heading) })
+}
+
+func (a *app) examine(ctx context.Context, reach target.Settings, heading render.Heading) error {
 	took := map[connect.Step]time.Duration{}
 	reach.Took = func(step connect.Step, length time.Duration) { took[step] = length }
 	opened, err := a.open(ctx, reach)

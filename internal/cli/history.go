@@ -65,7 +65,7 @@ func splitNumber(args []string) (names []string, number int, err error) {
 
 // withSite opens the target that is named and hands it on. A publish that was interrupted is finished first.
 func (a *app) withSite(ctx context.Context, names []string, use func(context.Context, *target.Opened, render.Heading, target.Settings) error) error {
-	return a.withSiteAsItIs(ctx, names, func(ctx context.Context, s *target.Opened, heading render.Heading, reach target.Settings) error {
+	return a.withEach(ctx, names, func(ctx context.Context, s *target.Opened, heading render.Heading, reach target.Settings) error {
 		if err := a.finishUnfinished(ctx, s); err != nil {
 			return err
 		}
@@ -75,16 +75,11 @@ func (a *app) withSite(ctx context.Context, names []string, use func(context.Con
 
 // withSiteAsItIs opens the target that is named and hands it on.
 func (a *app) withSiteAsItIs(ctx context.Context, names []string, use func(context.Context, *target.Opened, render.Heading, target.Settings) error) error {
-	reach, heading, err := a.reach(names)
+	all, err := a.meant(ctx, names)
 	if err != nil {
 		return err
 	}
-	opened, err := a.open(ctx, reach)
-	if err != nil {
-		return err
-	}
-	defer opened.Close()
-	return use(ctx, opened, heading, reach)
+	return a.together(a.firstOf(all), func(m *meant) error { return a.withOne(ctx, m, use) })
 }
 
 // reach finds the target that is named in the settings, or by its address.

@@ -23,6 +23,7 @@ type looking struct {
 	compare string
 	from    loaded
 	history int
+	meant   *meant // the target, when it is known already
 	// readOnly keeps even an interrupted publish as it is.
 	readOnly bool
 	again    func(context.Context) error // compares once more
@@ -44,10 +45,14 @@ func (a *app) look(ctx context.Context, l *looking, args []string) error {
 	if err != nil {
 		return err
 	}
-	reach, heading, err := a.target(from.settings, args)
-	if err != nil {
-		return err
+	if l.meant == nil {
+		all, err := a.meant(ctx, args)
+		if err != nil {
+			return err
+		}
+		l.meant = &a.firstOf(all)[0]
 	}
+	reach, heading := l.meant.reach, l.meant.heading
 	l.heading, l.from, l.history = heading, from, reach.History
 	if err := target.CheckOverlap(reach.Address, paths(from.sources)); err != nil {
 		return err

@@ -26,7 +26,7 @@ func (a *app) unlockCommand() *cobra.Command {
 }
 
 func (a *app) unlock(ctx context.Context, args []string) error {
-	return a.withSiteAsItIs(ctx, args, a.removeLock)
+	return a.withEach(ctx, args, a.removeLock)
 }
 
 func (a *app) removeLock(ctx context.Context, opened *target.Opened, heading render.Heading, _ target.Settings) error {

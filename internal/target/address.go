@@ -21,7 +21,7 @@ const (
 	FTP    Kind = "ftp"
 	FTPS   Kind = "ftps" // FTP over TLS, which is asked for before the login
 
-	Container Kind = "container" // Host is its name or id
+	Container Kind = "container" // Host is its name or id; with User, the project, whose service User is
 )
 
 // Address is where a site stands.
@@ -112,13 +112,17 @@ func ParseAddress(text string) (Address, error) {
 // containerName is what an engine takes for a name or an id.
 var containerName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9_.-]*$`)
 
-// parseContainer reads container://NAME/PATH.
+// parseContainer reads container://NAME/PATH, or container://SERVICE@PROJECT/PATH.
 func parseContainer(text, rest string) (Address, error) {
 	name, folder, _ := strings.Cut(rest, "/")
+	service, project, isService := strings.Cut(name, "@")
+	if !isService {
+		service, project = "", name
+	}
 	unescaped, err := url.PathUnescape(folder)
 	switch {
-	case !containerName.MatchString(name):
-		return Address{}, &AddressError{text, fmt.Sprintf("names the container %q", name), "it reads container://NAME/PATH, with the name or the id of a container"}
+	case !containerName.MatchString(project), isService && !containerName.MatchString(service):
+		return Address{}, &AddressError{text, fmt.Sprintf("names the container %q", name), "it reads container://NAME/PATH, with the name or the id of a container, or container://SERVICE@PROJECT/PATH"}
 	case err != nil:
 		return Address{}, &AddressError{text, "has a wrong escape", "a percent sign is written %25"}
 	}
@@ -126,7 +130,7 @@ func parseContainer(text, rest string) (Address, error) {
 	if clean == "/" {
 		return Address{}, &AddressError{text, "has no path", "end it in the folder where the site shall stand, such as /usr/share/site"}
 	}
-	return Address{Kind: Container, Host: name, Path: clean}, nil
+	return Address{Kind: Container, User: service, Host: project, Path: clean}, nil
 }
 
 func hostPart(rest string) string {

@@ -59,8 +59,37 @@ func (s *Settings) openEngine(ctx context.Context) (*engine.Engine, error) {
 	})
 }
 
+// Each gives the containers that a target means, each as a target of its own: those of its service, or the one.
+func (s *Settings) Each(ctx context.Context) ([]Settings, error) {
+	if s.Address.Kind != Container || s.Address.User == "" {
+		return []Settings{*s}, nil
+	}
+	e, err := s.openEngine(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer e.Close()
+	names, err := e.Service(ctx, s.Address.Host, s.Address.User)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Settings, len(names))
+	for i, name := range names {
+		out[i] = *s
+		out[i].Address = Address{Kind: Container, Host: name, Path: s.Address.Path}
+	}
+	return out, nil
+}
+
 // openContainer opens a site in a container, through an agent inside where one can run.
 func openContainer(ctx context.Context, s Settings) (*Opened, error) {
+	if s.Address.User != "" {
+		each, err := s.Each(ctx)
+		if err != nil {
+			return nil, err
+		}
+		s = each[0]
+	}
 	if s.Agent == NoAgent || s.While != "" {
 		return openCarried(ctx, s, nil)
 	}

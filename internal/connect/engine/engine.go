@@ -6,6 +6,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 	"net"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 
@@ -180,6 +182,43 @@ func (e *Engine) describe(ctx context.Context, found container.InspectResponse) 
 		c.System = image.Os + "/" + image.Architecture
 	}
 	return c, nil
+}
+
+// Labels by which a project's containers are known.
+const (
+	labelProject = "com.docker.compose.project"
+	labelService = "com.docker.compose.service"
+	labelNumber  = "com.docker.compose.container-number"
+)
+
+// Service gives the names of the containers of a project's service, in the order of their numbers.
+func (e *Engine) Service(ctx context.Context, project, service string) ([]string, error) {
+	all, err := e.api.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: make(client.Filters).Add("label", labelProject+"="+project)})
+	if err != nil {
+		return nil, e.because(err)
+	}
+	numbers := map[string]int{}
+	var names, services []string
+	for _, c := range all.Items {
+		if len(c.Names) == 0 {
+			continue
+		}
+		services = append(services, c.Labels[labelService]+"@"+project)
+		if c.Labels[labelService] != service {
+			continue
+		}
+		name := strings.TrimPrefix(c.Names[0], "/")
+		numbers[name], _ = strconv.Atoi(c.Labels[labelNumber]) // without one they go by their names
+		names = append(names, name)
+	}
+	if len(names) == 0 {
+		slices.Sort(services)
+		return nil, &NotFoundError{Name: service + "@" + project, Where: e.where, Known: slices.Compact(services)}
+	}
+	slices.SortFunc(names, func(a, b string) int {
+		return cmp.Or(numbers[a]-numbers[b], strings.Compare(a, b))
+	})
+	return names, nil
 }
 
 // notFound says which containers may be meant.
