@@ -60,8 +60,12 @@ func Connect(ctx context.Context, in io.Reader, out io.Writer, stream io.Closer,
 	c := &Client{link: newLink(in, out), stream: stream, answers: make(chan *message, 16), credit: newCredit(window), quit: make(chan struct{})}
 	stop := context.AfterFunc(ctx, func() { stream.Close() })
 	err := c.greet(build)
-	if !stop() {
+	var unavailable *UnavailableError
+	switch {
+	case !stop():
 		err = ctx.Err()
+	case err != nil && !errors.As(err, &unavailable) && !errors.Is(err, ErrProtocol):
+		err = fmt.Errorf("%w before the agent said who it is: %w", fsys.ErrLost, err)
 	}
 	if err != nil {
 		stream.Close()

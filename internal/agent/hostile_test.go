@@ -6,10 +6,12 @@ import (
 	"encoding/binary"
 	"errors"
 	"io"
+	"net"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
+	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
 )
@@ -130,4 +132,11 @@ func TestContentOutOfOrderIsRefused(t *testing.T) {
 		})
 		require.ErrorIs(t, err, ErrProtocol, name)
 	}
+}
+
+func TestALineThatEndsAtOnceIsLost(t *testing.T) {
+	near, far := net.Pipe()
+	far.Close()
+	_, err := Connect(t.Context(), near, near, near, "test", Root{Path: "www"})
+	require.ErrorIs(t, err, fsys.ErrLost)
 }
