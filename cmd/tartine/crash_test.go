@@ -348,7 +348,7 @@ func (a *attack) storm(t *testing.T, points, random int) (killed int) {
 func TestKilledAnywhere(t *testing.T) {
 	local, switched, remote, random := 200, 50, 20, 20
 	if testing.Short() {
-		local, switched, remote, random = 12, 8, 2, 2
+		local, switched, remote, random = 6, 4, 1, 1
 	}
 	t.Setenv("XDG_CACHE_HOME", t.TempDir())
 	e := makeEditions(t)
@@ -402,7 +402,9 @@ func TestKilledAnywhere(t *testing.T) {
 		t.Logf("with an agent at the far end, the %s killed: %d points", who, random)
 		total += random
 	}
-	total += killedOverFTP(t, e, max(remote/4, 1))
+	if !testing.Short() {
+		total += killedOverFTP(t, e, remote/4)
+	}
 	t.Logf("%d points in all, and the site was whole at each of them", total)
 	if !testing.Short() {
 		require.GreaterOrEqual(t, total, 200)

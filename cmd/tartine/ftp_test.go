@@ -40,6 +40,9 @@ func (p *place) try(args ...string) (int, string) {
 func TestRentedHosts(t *testing.T) {
 	t.Setenv("ROCK_PASSWORD", ftptest.Password)
 	for name, lines := range map[string][]string{"digests": append(ftptest.TLS(t), ftptest.Digests...), "neither digests nor times": append(ftptest.TLS(t), "FactsAdvertise off")} {
+		if testing.Short() && name != "digests" {
+			continue
+		}
 		t.Run(name, func(t *testing.T) {
 			server := ftptest.Start(t, lines...)
 			p := newPlace(t, ftpTarget("ftps", server, pinned(server)))
@@ -75,6 +78,8 @@ func TestRentedHosts(t *testing.T) {
 		status, said := newPlace(t, ftpTarget("ftps", server, "")).try("deploy")
 		require.Equal(t, 5, status, said)
 		require.Contains(t, said, "certificate: "+server.Certificate)
+		status, said = newPlace(t, ftpTarget("ftps", server, "")).try("deploy", "--fingerprint", server.Certificate)
+		require.Zero(t, status, said)
 		other := *server
 		other.Certificate = "SHA256:" + strings.Repeat("0", 64)
 		status, said = newPlace(t, ftpTarget("ftps", server, pinned(&other))).try("deploy")
@@ -86,6 +91,8 @@ func TestRentedHosts(t *testing.T) {
 		status, said := newPlace(t, ftpTarget("ftp", server, "")).try("deploy")
 		require.Equal(t, 5, status, said)
 		require.Contains(t, said, "insecure: true")
+		status, said = newPlace(t, ftpTarget("ftp", server, "")).try("deploy", "--insecure", "--dry-run")
+		require.Zero(t, status, said)
 		p := newPlace(t, ftpTarget("ftp", server, ", insecure: true"))
 		require.Equal(t, 1, strings.Count(p.deploys(), "cross the line"))
 		require.NoError(t, os.Symlink("index.html", filepath.Join(p.dir, "public", "link")))

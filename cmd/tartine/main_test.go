@@ -101,7 +101,7 @@ func TestStoriesOverSSH(t *testing.T) {
 }
 
 func setUp(env *testscript.Env) error {
-	env.Vars = append(env.Vars, "XDG_CACHE_HOME="+filepath.Join(env.WorkDir, ".cache"), "SSH_AUTH_SOCK=")
+	env.Vars = append(env.Vars, "XDG_CACHE_HOME="+filepath.Join(env.WorkDir, ".cache"), "SSH_AUTH_SOCK=", "GORACE="+os.Getenv("GORACE"))
 	return nil
 }
 

@@ -30,7 +30,7 @@ type flags struct {
 	limitRate, agent             string
 	format                       string
 	quiet, verbose, noColor, yes bool
-	noCache                      bool
+	noCache, insecure            bool
 	jobs                         int
 }
 
@@ -59,7 +59,8 @@ func (a *app) targetFlags(cmd *cobra.Command) {
 	f.StringVar(&a.flags.identity, "identity", "", "log in with this private key `FILE`")
 	f.StringVar(&a.flags.sshConfig, "ssh-config", "", "read OpenSSH's client settings from this `FILE` alone; none: from no file")
 	f.StringVar(&a.flags.knownHosts, "known-hosts", "", "look host keys up in this `FILE` alone")
-	f.StringVar(&a.flags.pinned, "fingerprint", "", "accept the host key with this fingerprint, `SHA256:…`, and no other")
+	f.StringVar(&a.flags.pinned, "fingerprint", "", "accept the host key with this fingerprint, `SHA256:…`, and no other; of an ftps:// server, the certificate")
+	f.BoolVar(&a.flags.insecure, "insecure", false, "let a password cross the line where others can read it (ftp://)")
 	f.DurationVar(&a.flags.waitForHost, "wait-for-host", 0, "try again for so long until a new machine lets us in, as in 90s or 2m")
 	f.DurationVar(&a.flags.reconnect, "reconnect", defaultReconnect, "try for so long to open a line again that was lost; 0: not at all")
 	f.StringVar(&a.flags.limitRate, "limit-rate", "", "send and receive no more than this `RATE`, as in 500kB/s or 5MB/s")
@@ -291,9 +292,14 @@ func (a *app) applyTargetFlags(out *target.Settings) {
 	if a.flags.identity != "" {
 		out.Identity = a.flags.identity
 	}
-	if a.flags.pinned != "" {
+	switch {
+	case a.flags.pinned == "":
+	case out.Address.Kind == target.FTPS:
+		out.Certificate = a.flags.pinned
+	default:
 		out.HostKey = a.flags.pinned
 	}
+	out.Insecure = out.Insecure || a.flags.insecure
 	if a.flags.jobs > 0 {
 		out.Jobs = a.flags.jobs
 	}

@@ -33,8 +33,13 @@ func (a *app) trust(ctx context.Context, args []string) error {
 	if err != nil {
 		return err
 	}
-	if reach.Address.Kind == target.Folder {
+	switch reach.Address.Kind {
+	case target.Folder:
 		return usageError(fmt.Sprintf("%s is a folder of this machine and has no host key", heading.Address), "")
+	case target.Container:
+		return usageError(fmt.Sprintf("%s is a container and has no host key", heading.Address), "")
+	case target.FTP, target.FTPS:
+		return usageError(fmt.Sprintf("%s has no host key", heading.Address), "the certificate of an ftps:// server is pinned with certificate: in the target; where no authority vouches for it, tartine doctor shows its fingerprint")
 	}
 	expected := a.flags.pinned
 	reach.HostKey = "" // what is recorded counts here, not what is pinned
