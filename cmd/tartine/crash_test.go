@@ -346,7 +346,7 @@ func (a *attack) storm(t *testing.T, points, random int) (killed int) {
 
 // TestKilledAnywhere is the proof of the promise that the site is whole whatever happens.
 func TestKilledAnywhere(t *testing.T) {
-	local, switched, remote, random := 200, 50, 20, 20
+	local, switched, remote, random := 150, 40, 12, 12
 	if testing.Short() {
 		local, switched, remote, random = 6, 4, 1, 1
 	}
