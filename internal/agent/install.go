@@ -74,19 +74,14 @@ func Start(ctx context.Context, stream Stream, program Program) (io.Reader, erro
 	if err != nil || system == "" {
 		return d.in, err
 	}
-	if system == runtime.GOOS+"/"+runtime.GOARCH {
-		build, err := ownBuild(program.Own)
-		if err != nil {
-			return nil, unavailable("this program cannot be read: %v", err)
-		}
-		return d.in, d.upload(build)
-	}
-	build, err := otherBuild(program.Builds, system)
+	build, err := program.buildFor(system)
 	if err != nil {
 		return nil, err
 	}
-	if system, err = d.startCopy(build.name()); err != nil || system == "" {
-		return d.in, err
+	if build.name() != own { // that it may stand there already could not be asked before
+		if system, err = d.startCopy(build.name()); err != nil || system == "" {
+			return d.in, err
+		}
 	}
 	return d.in, d.upload(build)
 }
@@ -94,20 +89,31 @@ func Start(ctx context.Context, stream Stream, program Program) (io.Reader, erro
 // Copy gives the program that is to run at a far end of some system, where it is not put there through a shell, and the
 // name of the copy. It fails with an *UnavailableError.
 func Copy(program Program, system string) (content []byte, name string, err error) {
-	var b *build
-	if system == runtime.GOOS+"/"+runtime.GOARCH {
-		if b, err = ownBuild(program.Own); err != nil {
-			return nil, "", unavailable("this program cannot be read: %v", err)
-		}
-	} else if b, err = otherBuild(program.Builds, system); err != nil {
+	b, err := program.buildFor(system)
+	if err != nil {
 		return nil, "", err
 	}
 	return b.content, b.name(), nil
 }
 
+// ownSystem is the system that this program is for.
+const ownSystem = runtime.GOOS + "/" + runtime.GOARCH
+
+// buildFor gives the build for a system. It fails with an *UnavailableError.
+func (p *Program) buildFor(system string) (*build, error) {
+	if system != ownSystem {
+		return otherBuild(p.Builds, system)
+	}
+	b, err := ownBuild(p.Own)
+	if err != nil {
+		return nil, unavailable("this program cannot be read: %v", err)
+	}
+	return b, nil
+}
+
 // CopyName is Copy's name alone, which takes less time where the copy stands already.
 func CopyName(program Program, system string) (string, error) {
-	if system == runtime.GOOS+"/"+runtime.GOARCH {
+	if system == ownSystem {
 		name, err := ownName(program.Own)
 		if err != nil {
 			err = unavailable("this program cannot be read: %v", err)

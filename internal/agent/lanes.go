@@ -1,10 +1,8 @@
 package agent
 
 import (
-	"bufio"
 	"context"
 	"encoding/binary"
-	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -253,13 +251,9 @@ func openLane(ctx context.Context, open func(context.Context) (Stream, error), p
 	if err != nil {
 		return nil, err
 	}
-	d := &dialogue{ctx: ctx, in: bufio.NewReader(stream), out: stream, stream: stream, marker: Marker()}
-	err = d.say(laneScript, "'P'", "'"+program+"'", "'E'", "'"+end+"'")
-	if err == nil {
-		var said string
-		if said, err = d.hear(startLimit); err == nil && said != "ready" {
-			err = errors.New(printable(said))
-		}
+	marker := Marker()
+	if _, err = fmt.Fprintf(stream, laneScript, program, end, marker); err == nil {
+		_, err = Await(ctx, stream, marker)
 	}
 	if err != nil {
 		stream.Close()
@@ -269,8 +263,7 @@ func openLane(ctx context.Context, open func(context.Context) (Stream, error), p
 }
 
 // laneScript starts a lane.
-const laneScript = `exec 'P' far-end --lane 'E' --marker 'M'
-`
+const laneScript = "exec '%s' far-end --lane '%s' --marker '%s'\n"
 
 // drive sends frames over one lane. When that breaks, the whole line is given up: a frame is lost.
 func (c *Client) drive(stream Stream, lanes <-chan numbered) {

@@ -115,6 +115,9 @@ func Open(ctx context.Context, f fsys.FS, root, label string, opt Options) (*Sit
 	return s, nil
 }
 
+// RecordName gives the name of the record of a root, where it lies beside it.
+func RecordName(root string) string { return "." + root + ".tartine" }
+
 // recordPlaces gives where the record may lie, the better place first.
 func (s *Site) recordPlaces() []string {
 	inside := fsys.Join(s.root, insideRecord)
@@ -122,7 +125,7 @@ func (s *Site) recordPlaces() []string {
 		return []string{inside}
 	}
 	dir, base := fsys.Split(s.root)
-	beside := fsys.Join(dir, "."+base+".tartine")
+	beside := fsys.Join(dir, RecordName(base))
 	if s.trees != "" {
 		return []string{beside} // the trees must be written beside the root too
 	}

@@ -61,7 +61,7 @@ func (s *Settings) carry(ctx context.Context, e *engine.Engine) (*carried, error
 	if owner == nil {
 		owner = &osfs.Owner{}
 	}
-	beside := path.Join(path.Dir(p.root), "."+path.Base(p.root)+".tartine")
+	beside := path.Join(path.Dir(p.root), site.RecordName(path.Base(p.root)))
 	f, err := containerfs.Open(ctx, c, p.base, []string{p.root, beside}, *owner)
 	if err != nil {
 		return nil, &ContainerError{Name: c.Name, Err: err}

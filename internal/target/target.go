@@ -442,7 +442,7 @@ func CheckOverlap(a Address, sources []string) error {
 		return nil
 	}
 	root := trueFolder(a.Path)
-	record := filepath.Join(filepath.Dir(root), "."+filepath.Base(root)+".tartine")
+	record := filepath.Join(filepath.Dir(root), site.RecordName(filepath.Base(root)))
 	for _, source := range sources {
 		absolute, err := filepath.Abs(source)
 		if err != nil {

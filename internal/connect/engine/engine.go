@@ -121,9 +121,6 @@ func (e *Engine) because(err error) error {
 // Close lets go of the engine.
 func (e *Engine) Close() error { return e.api.Close() }
 
-// Where gives the address of the engine.
-func (e *Engine) Where() string { return e.where }
-
 // Container is a container of an engine.
 type Container struct {
 	engine   *Engine

@@ -2,15 +2,9 @@
 package ftptest
 
 import (
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
-	"crypto/sha256"
 	"crypto/x509"
-	"encoding/hex"
 	"encoding/pem"
 	"fmt"
-	"math/big"
 	"net"
 	"os"
 	"os/exec"
@@ -20,6 +14,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"tartine/internal/demo/ftpserver"
 )
 
 // The one user of a server.
@@ -134,16 +130,11 @@ const UserID = 65533
 // writeCertificate makes a certificate that signs itself and gives its fingerprint.
 func writeCertificate(t testing.TB, file string) string {
 	t.Helper()
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	certificate, fingerprint, err := ftpserver.NewCertificate()
 	require.NoError(t, err)
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
-		DNSNames: []string{"ftp.example"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
-	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
+	private, err := x509.MarshalPKCS8PrivateKey(certificate.PrivateKey)
 	require.NoError(t, err)
-	private, err := x509.MarshalPKCS8PrivateKey(key)
-	require.NoError(t, err)
-	text := append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})...)
+	text := append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: certificate.Certificate[0]}), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})...)
 	require.NoError(t, os.WriteFile(file, text, 0o600))
-	sum := sha256.Sum256(der)
-	return "SHA256:" + hex.EncodeToString(sum[:])
+	return fingerprint
 }

@@ -38,7 +38,6 @@ type Server struct {
 type Options struct {
 	Dir            string // what its user sees as the top
 	User, Password string
-	Plain          bool // without TLS
 }
 
 // Start starts a server.
@@ -58,15 +57,13 @@ func Start(opt Options) (*Server, error) {
 	heard := &listener{first: make(chan struct{})}
 	settings := &server.Options{Name: "Gannet Rock", WelcomeMessage: "Gannet Rock", Driver: &folder{driver, opt.Dir}, Hostname: "127.0.0.1", Port: s.Port,
 		Auth: &server.SimpleAuth{Name: opt.User, Password: opt.Password}, Perm: server.NewSimplePerm("warden", "wardens"), Logger: heard}
-	if !opt.Plain {
-		certificate, fingerprint, err := newCertificate()
-		if err != nil {
-			return nil, err
-		}
-		s.Certificate = fingerprint
-		settings.TLS, settings.ExplicitFTPS, settings.ForceTLS = true, true, true
-		settings.TLSConfig = &tls.Config{Certificates: []tls.Certificate{certificate}, MinVersion: tls.VersionTLS12}
+	certificate, fingerprint, err := NewCertificate()
+	if err != nil {
+		return nil, err
 	}
+	s.Certificate = fingerprint
+	settings.TLS, settings.ExplicitFTPS, settings.ForceTLS = true, true, true
+	settings.TLSConfig = &tls.Config{Certificates: []tls.Certificate{certificate}, MinVersion: tls.VersionTLS12}
 	if s.inner, err = server.NewServer(settings); err != nil {
 		return nil, err
 	}
@@ -146,8 +143,8 @@ func (s *Server) Close() error {
 	return err
 }
 
-// newCertificate makes a certificate that signs itself, for a day.
-func newCertificate() (tls.Certificate, string, error) {
+// NewCertificate makes a certificate that signs itself, for a day, and gives its fingerprint.
+func NewCertificate() (tls.Certificate, string, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return tls.Certificate{}, "", err

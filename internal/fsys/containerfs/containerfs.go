@@ -21,6 +21,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"tartine/internal/fsys"
@@ -292,7 +293,7 @@ func (f *FS) pack(ctx context.Context) (*parcel, error) {
 			if _, there := f.there[name]; !there && info.Mode.IsDir() {
 				fresh = append(fresh, name)
 			}
-		case !errors.Is(err, fs.ErrNotExist) && !isBelowFile(err):
+		case !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, syscall.ENOTDIR): // else a folder above it is gone, or a file now
 			return nil, err
 		default:
 			if _, there := f.there[name]; !there {
@@ -324,9 +325,6 @@ func (f *FS) pack(ctx context.Context) (*parcel, error) {
 	p.names = slices.DeleteFunc(p.names, func(name string) bool { return slices.Contains(p.anew, name) || under(name, p.anew) })
 	return p, nil
 }
-
-// isBelowFile tells whether a look-up failed because what was a folder above the name is a file now.
-func isBelowFile(err error) bool { return strings.Contains(err.Error(), "not a directory") }
 
 func under(name string, folders []string) bool {
 	return slices.ContainsFunc(folders, func(dir string) bool { return strings.HasPrefix(name, dir+"/") })

@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"strings"
-	"sync"
 
 	"golang.org/x/sync/errgroup"
 
@@ -20,22 +19,12 @@ func (f *FS) Digests(ctx context.Context, names []string, each func(i int, diges
 	if f.hash == "" {
 		return fsys.ErrUnsupported
 	}
-	if err := f.lines.do(ctx, nil, func(line *connect.FTPLine) error {
-		if f.hash != "HASH" {
-			return nil
-		}
-		_, _, err := line.Command(200, "OPTS HASH SHA-256")
-		return err
-	}); err != nil {
-		return fsys.ErrUnsupported
-	}
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(f.lines.limit())
-	var once sync.Map // connections on which the algorithm is chosen
 	for i, name := range names {
 		group.Go(func() error {
 			err := f.lines.do(ctx, nil, func(line *connect.FTPLine) error {
-				if _, chosen := once.LoadOrStore(line, true); !chosen && f.hash == "HASH" {
+				if _, chosen := f.chosen.LoadOrStore(line, true); !chosen && f.hash == "HASH" {
 					if _, _, err := line.Command(200, "OPTS HASH SHA-256"); err != nil {
 						return err
 					}

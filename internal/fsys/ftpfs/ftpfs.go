@@ -16,6 +16,7 @@ import (
 	"net/textproto"
 	"path"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -36,7 +37,8 @@ type FS struct {
 	changes   bool        // it can set both at once
 	copies    bool        // it can copy files
 	plain     atomic.Bool // listings for people leave no name out, or cannot be asked not to
-	hash      string
+	hash      string      // the command that computes digests; empty: there is none
+	chosen    sync.Map    // connections on which its algorithm is chosen
 	replaces  atomic.Bool // a rename replaces what stands there, as far as is known
 	abilities fsys.Abilities
 }

@@ -25,7 +25,14 @@ func login(port int, certificate string) *connect.FTP {
 
 func open(t *testing.T, dial *connect.FTP, base string) *FS {
 	t.Helper()
-	first, err := dial.Dial(t.Context())
+	var (
+		first *connect.FTPLine
+		err   error
+	)
+	require.Eventually(t, func() bool { // a server that takes few may still count those of the test before
+		first, err = dial.Dial(t.Context())
+		return !isFull(err)
+	}, 10*time.Second, 20*time.Millisecond)
 	require.NoError(t, err)
 	return New(first, dial.Dial, base, 8, 10*time.Second)
 }
