@@ -4,148 +4,118 @@ package main
 
 import (
 	"crypto/rand"
+	"fmt"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
+	"tartine/internal/connect/enginetest"
+	"tartine/internal/demo/engineserver"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 )
 
-// containers runs containers of the machine's engine, from an image that holds nothing but a few programs.
-type containers struct {
-	t     *testing.T
-	image string
-}
-
-func startContainers(t *testing.T) *containers {
-	t.Helper()
-	if exec.Command("docker", "info").Run() != nil {
-		t.Skip("no container engine answers")
-	}
-	busybox, err := exec.LookPath("busybox")
-	require.NoError(t, err)
-	dir := t.TempDir()
-	c := &containers{t, "tartine-" + strings.ToLower(filepath.Base(filepath.Dir(dir)))}
-	shell(t, "cd %s && mkdir -p bin tmp srv usr/share/www && cp %s bin/busybox && for p in sleep cat sh stat; do ln bin/busybox bin/$p; done && chmod 1777 tmp && tar -c . | docker import - %s", dir, busybox, c.image)
-	t.Cleanup(func() { _ = exec.Command("docker", "rmi", "-f", c.image).Run() })
-	return c
-}
-
-// run starts a container and gives its name. Options and command are those of the engine's client.
-func (c *containers) run(options string, command ...string) string {
-	c.t.Helper()
-	if len(command) == 0 {
-		command = []string{"/bin/sleep", "600"}
-	}
-	name := "rock-" + strings.ToLower(rand.Text())
-	args := append([]string{"run", "-d", "--network", "none", "--name", name}, strings.Fields(options)...)
-	out, err := exec.Command("docker", append(append(args, c.image), command...)...).CombinedOutput()
-	require.NoError(c.t, err, "%s", out)
-	c.t.Cleanup(func() { _ = exec.Command("docker", "rm", "-f", "-v", name).Run() })
-	return name
-}
-
-// in runs a program in a container.
-func (c *containers) in(name string, command ...string) string {
-	c.t.Helper()
-	out, err := exec.Command("docker", append([]string{"exec", name}, command...)...).CombinedOutput()
-	require.NoError(c.t, err, "%s", out)
-	return string(out)
+// inEngine is a place to deploy from to a container of an engine.
+func inEngine(t *testing.T, e *enginetest.Engine, program, target string) *place {
+	p := newPlace(t, fmt.Sprintf("engine: %q, %s", e.Address, target))
+	p.program = program
+	return p
 }
 
 func TestContainers(t *testing.T) {
 	if testing.Short() {
 		t.Skip("the program goes into many containers")
 	}
-	all := startContainers(t)
 	program := static(t)
-	place := func(t *testing.T, target string) *place {
-		p := newPlace(t, target)
-		p.program = program
-		return p
-	}
-	with := func(t *testing.T) *containers { return &containers{t, all.image} }
+	enginetest.Each(t, func(t *testing.T, e *enginetest.Engine) { containersThatRun(t, e, program) })
+}
 
+func containersThatRun(t *testing.T, all *enginetest.Engine, program string) {
+	place := func(t *testing.T, target string) *place { return inEngine(t, all, program, target) }
 	t.Run("one that runs", func(t *testing.T) {
-		c := with(t)
-		name := c.run("")
+		c := all.For(t)
+		name := c.Run(enginetest.Wanted{})
 		p := place(t, "url: \"container://"+name+"/usr/share/site\"")
 		require.Contains(t, p.deploys(), throughAgent)
-		require.Contains(t, c.in(name, "cat", "/usr/share/site/index.html"), "again")
-		require.Equal(t, "1\n", c.in(name, "sh", "-c", "busybox ls /tmp/.tartine | busybox wc -l"), "one copy of the program")
+		require.Contains(t, c.In(name, "cat", "/usr/share/site/index.html"), "again")
+		require.Equal(t, "1\n", c.In(name, "sh", "-c", "busybox ls /tmp/.tartine | busybox wc -l"), "one copy of the program")
 		p.fetches()
 		require.Contains(t, p.tartine("doctor"), "nothing to mend")
 		require.Contains(t, p.tartine("rollback"), "deployment 3")
 	})
 	t.Run("neither a shell nor a folder for temporary files", func(t *testing.T) {
-		c := with(t)
-		name := c.run("--entrypoint /bin/sleep", "600")
-		c.in(name, "sh", "-c", "busybox rm -r /tmp; busybox rm /bin/sh")
+		c := all.For(t)
+		name := c.Run(enginetest.Wanted{})
+		c.In(name, "sh", "-c", "busybox rm -r /tmp; busybox rm /bin/sh")
 		require.Contains(t, place(t, "url: \"container://"+name+"/srv/site\"").deploys(), throughAgent)
-		require.Equal(t, "gone\n", c.in(name, "busybox", "sh", "-c", "test -e /.tartine || echo gone"))
+		require.Equal(t, "gone\n", c.In(name, "busybox", "sh", "-c", "test -e /.tartine || echo gone"))
 	})
 	t.Run("a root that cannot be written, and a volume", func(t *testing.T) {
-		c := with(t)
-		name := c.run("--read-only --volume /srv")
+		c := all.For(t)
+		name := c.Run(enginetest.Wanted{ReadOnly: true, Volume: "/srv"})
 		require.Contains(t, place(t, "url: \"container://"+name+"/srv/site\"").deploys(), throughAgent)
-		require.Equal(t, "gone\n", c.in(name, "sh", "-c", "test -e /srv/.tartine || echo gone"))
-		_, err := c.fails(place(t, "url: \"container://"+name+"/usr/share/site\""), 3)
+		require.Equal(t, "gone\n", c.In(name, "sh", "-c", "test -e /srv/.tartine || echo gone"))
+		_, err := fails(place(t, "url: \"container://"+name+"/usr/share/site\""), 3)
 		require.Contains(t, err, "a volume")
 	})
 	t.Run("a volume that is the root", func(t *testing.T) {
-		c := with(t)
-		name := c.run("--volume /usr/share/www --tmpfs /tmp:noexec")
+		c := all.For(t)
+		name := c.Run(enginetest.Wanted{Volume: "/usr/share/www", Memory: map[string]string{"/tmp": "noexec"}})
 		require.Contains(t, place(t, "url: \"container://"+name+"/usr/share/www\"").deploys(), throughAgent)
-		require.Equal(t, ".tartine\ncss\nindex.html\n", c.in(name, "busybox", "ls", "-A", "/usr/share/www"))
+		require.Equal(t, ".tartine\ncss\nindex.html\n", c.In(name, "busybox", "ls", "-A", "/usr/share/www"))
 	})
 	t.Run("an ordinary user, and an owner", func(t *testing.T) {
-		c := with(t)
-		name := c.run("--user 101:101")
+		c := all.For(t)
+		name := c.Run(enginetest.Wanted{User: "101:101"})
 		p := place(t, "owner: \"33:34\", url: \"container://"+name+"/srv/site\"")
 		require.Contains(t, p.deploys(), throughAgent)
-		require.Equal(t, "33:34 644\n33:34 644\n33:34 755\n", c.in(name, "stat", "-c", "%u:%g %a", "/srv/site/index.html", "/srv/site/css/rock.css", "/srv/site/css"))
+		require.Equal(t, "33:34 644\n33:34 644\n33:34 755\n", c.In(name, "stat", "-c", "%u:%g %a", "/srv/site/index.html", "/srv/site/css/rock.css", "/srv/site/css"))
 	})
 	t.Run("told of what was published", func(t *testing.T) {
-		c := with(t)
-		name := c.run("", "/bin/sh", "-c", `trap "echo told >>/tmp/told" HUP; while :; do busybox sleep 0.1; done`)
+		c := all.For(t)
+		name := c.Run(enginetest.Wanted{Command: []string{"/bin/sh", "-c", `trap "echo told >>/tmp/told" HUP; while :; do busybox sleep 0.1; done`}})
 		p := place(t, "restart: \"signal:HUP\", url: \"container://"+name+"/srv/site\"")
 		require.Contains(t, p.tartine("deploy"), "was sent HUP")
 		require.NotContains(t, p.tartine("deploy"), "HUP", "nothing changed")
-		require.Eventually(t, func() bool { return c.in(name, "sh", "-c", "cat /tmp/told || true") == "told\n" }, 30*time.Second, 50*time.Millisecond)
+		require.Eventually(t, func() bool { return c.In(name, "sh", "-c", "cat /tmp/told || true") == "told\n" }, 30*time.Second, 50*time.Millisecond)
 		p = place(t, "restart: true, url: \"container://"+name+"/srv/other\"")
-		began := shell(t, "docker inspect -f '{{.State.StartedAt}}' %s", name)
+		_, began := c.State(name)
 		require.Contains(t, p.tartine("deploy"), "was restarted")
-		require.NotEqual(t, began, shell(t, "docker inspect -f '{{.State.StartedAt}}' %s", name))
+		_, again := c.State(name)
+		require.NotEqual(t, began, again)
 	})
 	t.Run("none that can be used", func(t *testing.T) {
-		c := with(t)
-		name := c.run("")
-		said, next := c.fails(place(t, "url: \"container://"+name[:len(name)-1]+"/srv/site\""), 3)
+		c := all.For(t)
+		name := c.Run(enginetest.Wanted{})
+		said, next := fails(place(t, "url: \"container://"+name[:len(name)-1]+"/srv/site\""), 3)
 		require.Contains(t, said, "there is no container")
 		require.Contains(t, next, "did you mean "+name)
-		_, next = c.fails(place(t, "url: \"container://"+name+"/srv/deep/site\""), 2)
+		_, next = fails(place(t, "url: \"container://"+name+"/srv/deep/site\""), 2)
 		require.Contains(t, next, "--make-root")
-		said, next = c.fails(place(t, "engine: \"unix:///nowhere/engine.sock\", url: \"container://"+name+"/srv/site\""), 3)
+		elsewhere := newPlace(t, "engine: \"unix:///nowhere/engine.sock\", url: \"container://"+name+"/srv/site\"")
+		elsewhere.program = program
+		said, next = fails(elsewhere, 3)
 		require.Contains(t, said, "no container engine answers at unix:///nowhere/engine.sock: no such file")
 		require.Contains(t, next, "start the engine")
-		shell(t, "docker pause %s", name)
+		c.Pause(name)
 		require.Contains(t, place(t, "url: \"container://"+name+"/srv/site\"").tartine("deploy"), "over archives: container "+name+" does not run")
-		shell(t, "docker unpause %s", name)
+		c.Unpause(name)
 	})
 }
 
 // fails deploys, which must end with a status, and gives the message and what to do next.
-func (c *containers) fails(p *place, status int) (said, next string) {
-	c.t.Helper()
+func fails(p *place, status int) (said, next string) {
+	p.t.Helper()
 	cmd := exec.Command(p.program, "deploy", "--quiet")
 	cmd.Dir = p.dir
 	cmd.Env = append(os.Environ(), "XDG_CACHE_HOME="+filepath.Join(p.dir, ".cache"))
 	out, err := cmd.CombinedOutput()
-	require.Error(c.t, err, "%s", out)
-	require.Equal(c.t, status, cmd.ProcessState.ExitCode(), "%s", out)
+	require.Error(p.t, err, "%s", out)
+	require.Equal(p.t, status, cmd.ProcessState.ExitCode(), "%s", out)
 	said, next, _ = strings.Cut(string(out), "\nnext")
 	return said, next
 }
@@ -154,18 +124,17 @@ func TestContainersInWhichNothingRuns(t *testing.T) {
 	if testing.Short() {
 		t.Skip("the program goes into many containers")
 	}
-	c, program := startContainers(t), static(t)
-	stopped := func(t *testing.T, options string) (string, *containers) {
-		c := &containers{t, c.image}
-		name := c.run(options)
-		shell(t, "docker stop -t 0 %s", name)
-		return name, c
-	}
-	for name, options := range map[string]string{"a stopped one": "", "a stopped one with a volume": "--volume /srv"} {
+	program := static(t)
+	enginetest.Each(t, func(t *testing.T, e *enginetest.Engine) { containersThatStandStill(t, e, program) })
+}
+
+func containersThatStandStill(t *testing.T, all *enginetest.Engine, program string) {
+	for name, volume := range map[string]string{"a stopped one": "", "a stopped one with a volume": "/srv"} {
 		t.Run(name, func(t *testing.T) {
-			name, c := stopped(t, options)
-			p := newPlace(t, "owner: \"33:34\", url: \"container://"+name+"/srv/site\"")
-			p.program = program
+			c := all.For(t)
+			name := c.Run(enginetest.Wanted{Volume: volume})
+			c.Stop(name)
+			p := inEngine(t, c, program, "owner: \"33:34\", url: \"container://"+name+"/srv/site\"")
 			p.write("public/old.txt", "old")
 			require.Contains(t, p.tartine("deploy"), "read back from the container")
 			require.Contains(t, p.tartine("deploy"), "unchanged")
@@ -176,37 +145,157 @@ func TestContainersInWhichNothingRuns(t *testing.T) {
 			require.Contains(t, p.tartine("verify"), "match")
 			require.Contains(t, p.tartine("rollback"), "deployment 3")
 			require.Contains(t, p.tartine("rollback", "2"), "deployment 4")
-			shell(t, "docker start %s", name)
-			require.Equal(t, "css\nhome\nindex.html\n", c.in(name, "busybox", "ls", "-A", "/srv/site"))
-			require.Equal(t, "33:34 644\n33:34 755\n", c.in(name, "stat", "-c", "%u:%g %a", "/srv/site/index.html", "/srv/site/css"))
+			c.Start(name)
+			require.Equal(t, "css\nhome\nindex.html\n", c.In(name, "busybox", "ls", "-A", "/srv/site"))
+			require.Equal(t, "33:34 644\n33:34 755\n", c.In(name, "stat", "-c", "%u:%g %a", "/srv/site/index.html", "/srv/site/css"))
 			require.Contains(t, p.tartine("deploy"), "unchanged", "an agent finds it as it was left")
 			require.Contains(t, p.tartine("verify"), "match")
-			require.Equal(t, ".site.tartine\nsite\n", c.in(name, "busybox", "ls", "-A", "/srv"))
+			require.Equal(t, ".site.tartine\nsite\n", c.In(name, "busybox", "ls", "-A", "/srv"))
 		})
 	}
 	t.Run("one that is stopped meanwhile", func(t *testing.T) {
-		c := &containers{t, c.image}
-		name := c.run("--stop-signal KILL")
-		p := newPlace(t, "while: stopped, url: \"container://"+name+"/srv/site\"")
-		began := shell(t, "docker inspect -f '{{.State.StartedAt}}' %s", name)
+		c := all.For(t)
+		name := c.Run(enginetest.Wanted{StopSignal: "KILL"})
+		p := inEngine(t, c, program, "while: stopped, url: \"container://"+name+"/srv/site\"")
+		_, began := c.State(name)
 		require.Contains(t, p.tartine("deploy"), "was stopped for")
-		require.NotEqual(t, began, shell(t, "docker inspect -f '{{.State.StartedAt}}' %s", name))
-		require.Equal(t, "<h1>", c.in(name, "cat", "/srv/site/index.html"))
-		began = shell(t, "docker inspect -f '{{.State.StartedAt}}' %s", name)
+		_, again := c.State(name)
+		require.NotEqual(t, began, again)
+		require.Equal(t, "<h1>", c.In(name, "cat", "/srv/site/index.html"))
 		require.Contains(t, p.tartine("deploy"), "unchanged")
-		require.Equal(t, began, shell(t, "docker inspect -f '{{.State.StartedAt}}' %s", name), "for nothing it is not stopped")
+		_, still := c.State(name)
+		require.Equal(t, again, still, "for nothing it is not stopped")
 	})
 	t.Run("one that is started again although it failed", func(t *testing.T) {
-		c := &containers{t, c.image}
-		name := c.run("--stop-signal KILL --volume /srv/site")
-		p := newPlace(t, "while: stopped, url: \"container://"+name+"/srv/site\"")
+		c := all.For(t)
+		name := c.Run(enginetest.Wanted{StopSignal: "KILL", Volume: "/srv/site"})
+		p := inEngine(t, c, program, "while: stopped, url: \"container://"+name+"/srv/site\"")
 		p.write("public/old.txt", "old")
 		p.tartine("deploy")
 		require.NoError(t, os.Remove(filepath.Join(p.dir, "public", "old.txt")))
 		status, said := p.try("deploy") // the root is a mount, which cannot be taken away and made anew
 		require.NotZero(t, status, said)
-		require.Equal(t, "true\n", shell(t, "docker inspect -f '{{.State.Running}}' %s", name))
+		running, _ := c.State(name)
+		require.True(t, running)
 	})
+}
+
+// TestContainersOfWindows deploys to containers that behave as those of Windows do.
+func TestContainersOfWindows(t *testing.T) {
+	program := static(t)
+	t.Run("one that can be written while it runs", func(t *testing.T) {
+		c := enginetest.StandIn(t, engineserver.Options{System: "windows/amd64"})
+		name := c.Run(enginetest.Wanted{})
+		p := inEngine(t, c, program, `url: "container://`+name+`/C:\\srv\\site"`)
+		p.write("public/old.txt", "old")
+		said := p.tartine("deploy")
+		require.Contains(t, said, "over archives: container "+name+": in one of Windows no program is started")
+		require.Contains(t, said, "C:/srv/site")
+		require.Equal(t, "<h1>", c.Read(name, "/srv/site/index.html"))
+		require.Contains(t, p.tartine("deploy"), "unchanged")
+		require.NoError(t, os.Remove(filepath.Join(p.dir, "public", "old.txt")))
+		require.Contains(t, p.tartine("deploy"), "1 removed")
+		require.Contains(t, p.tartine("verify"), "match")
+		p.fetches()
+		require.Contains(t, p.tartine("rollback"), "deployment 3")
+
+		p.write("public/aux.html", "a name that means a device")
+		p.write("public/Index.html", "one that is there already")
+		said, _ = fails(p, 5)
+		require.Contains(t, said, `"aux.html"  (AUX means a device there)`)
+		require.NoError(t, os.Remove(filepath.Join(p.dir, "public", "aux.html")))
+		said, _ = fails(p, 5)
+		require.Contains(t, said, "Index.html  and  index.html")
+	})
+	t.Run("one that cannot be reached while it runs", func(t *testing.T) {
+		c := enginetest.StandIn(t, engineserver.Options{System: "windows/amd64", Isolated: true})
+		name := c.Run(enginetest.Wanted{})
+		url := `url: "container://` + name + `/C:/srv/site"`
+		said, next := fails(inEngine(t, c, program, url), 3)
+		require.Contains(t, said, "container "+name+" runs, and its engine does not reach its files meanwhile")
+		require.Contains(t, next, "while: stopped")
+
+		p := inEngine(t, c, program, "while: stopped, "+url)
+		_, began := c.State(name)
+		require.Contains(t, p.tartine("deploy"), "was stopped for")
+		running, again := c.State(name)
+		require.True(t, running)
+		require.NotEqual(t, began, again)
+		status, said := p.try("verify") // what only looks stops nothing
+		require.Equal(t, 3, status, said)
+		status, said = p.try("deploy", "--dry-run")
+		require.Equal(t, 3, status, said)
+		_, still := c.State(name)
+		require.Equal(t, again, still)
+		require.Contains(t, p.tartine("deploy"), "unchanged")
+		running, _ = c.State(name)
+		require.True(t, running)
+		c.Stop(name)
+		require.Contains(t, p.tartine("verify"), "match")
+		require.Equal(t, "<h1>", c.Read(name, "C:/srv/site/index.html"))
+		running, _ = c.State(name)
+		require.False(t, running, "one that stood still stays so")
+	})
+	t.Run("a drive where there is none", func(t *testing.T) {
+		c := enginetest.StandIn(t, engineserver.Options{})
+		name := c.Run(enginetest.Wanted{})
+		said, _ := fails(inEngine(t, c, program, `url: "container://`+name+`/C:/srv/site"`), 2)
+		require.Contains(t, said, "has no drives")
+	})
+}
+
+// TestEnginesThatFail deploys over engines that end a request or refuse it, and then over the same ones when they do not.
+func TestEnginesThatFail(t *testing.T) {
+	program := static(t)
+	var spoil atomic.Pointer[func(r *http.Request) *engineserver.Fault]
+	fault := func(method, path string, f engineserver.Fault) {
+		once := func(r *http.Request) *engineserver.Fault {
+			if r.Method != method || !strings.HasSuffix(r.URL.Path, path) {
+				return nil
+			}
+			return &f
+		}
+		spoil.Store(&once)
+	}
+	c := enginetest.StandIn(t, engineserver.Options{Fault: func(r *http.Request) *engineserver.Fault {
+		if f := spoil.Load(); f != nil {
+			return (*f)(r)
+		}
+		return nil
+	}})
+	for name, test := range map[string]struct {
+		method, path string
+		fault        engineserver.Fault
+		status       int
+		says         string
+		runs         bool // afterwards
+	}{
+		"while something is read":              {http.MethodGet, "/archive", engineserver.Fault{After: 700}, 3, "archive of", true},
+		"while something is carried there":     {http.MethodPut, "/archive", engineserver.Fault{After: 2000, Status: 500, Message: "no space left on device"}, 3, "no space left on device", true},
+		"with the line, while it carries":      {http.MethodPut, "/archive", engineserver.Fault{After: 2000}, 3, "", true},
+		"when the container is to be stopped":  {http.MethodPost, "/stop", engineserver.Fault{Status: 500, Message: "cannot stop"}, 3, "cannot stop", true},
+		"when the container is to start again": {http.MethodPost, "/start", engineserver.Fault{Status: 500, Message: "no more processes"}, 3, "does not run again", false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			defer spoil.Store(nil)
+			c := c.For(t)
+			name := c.Run(enginetest.Wanted{StopSignal: "KILL"})
+			p := inEngine(t, c, program, "while: stopped, url: \"container://"+name+"/srv/site\"")
+			p.tartine("deploy")
+			p.write("public/index.html", strings.Repeat("<h1>again", 1000))
+			fault(test.method, test.path, test.fault)
+			said, _ := fails(p, test.status)
+			require.Contains(t, said, test.says)
+			spoil.Store(nil)
+			running, _ := c.State(name)
+			require.Equal(t, test.runs, running, said)
+			p.tartine("deploy")
+			require.Contains(t, p.tartine("verify"), "match")
+			require.Equal(t, strings.Repeat("<h1>again", 1000), c.Read(name, "/srv/site/index.html"))
+			running, _ = c.State(name)
+			require.True(t, running, "it runs again, now at the latest")
+		})
+	}
 }
 
 // TestAServiceIsDeployedToAsAWhole deploys to all containers of a service, or to none.
@@ -214,7 +303,11 @@ func TestAServiceIsDeployedToAsAWhole(t *testing.T) {
 	if testing.Short() {
 		t.Skip("the program goes into many containers")
 	}
-	c := startContainers(t)
+	program := static(t)
+	enginetest.Each(t, func(t *testing.T, e *enginetest.Engine) { aService(t, e, program) })
+}
+
+func aService(t *testing.T, c *enginetest.Engine, program string) {
 	project := "rock" + strings.ToLower(rand.Text())
 	var names []string
 	for _, number := range []string{"1", "2", "3"} {
@@ -222,14 +315,14 @@ func TestAServiceIsDeployedToAsAWhole(t *testing.T) {
 		if number == "3" {
 			service = "other"
 		}
-		names = append(names, c.run("--label com.docker.compose.project="+project+" --label com.docker.compose.service="+service+" --label com.docker.compose.container-number="+number))
+		names = append(names, c.Run(enginetest.Wanted{Labels: map[string]string{
+			"com.docker.compose.project": project, "com.docker.compose.service": service, "com.docker.compose.container-number": number}}))
 	}
-	p := newPlace(t, "url: \"container://web@"+project+"/srv/site\"")
-	p.program = static(t)
+	p := inEngine(t, c, program, "url: \"container://web@"+project+"/srv/site\"")
 	said := p.tartine("deploy")
 	require.Equal(t, 2, strings.Count(said, "deployment 1"), said)
 	stands := func(name string) string {
-		return c.in(name, "sh", "-c", "cat /srv/site/index.html 2>/dev/null || echo nothing")
+		return c.In(name, "sh", "-c", "cat /srv/site/index.html 2>/dev/null || echo nothing")
 	}
 	require.Equal(t, []string{"<h1>", "<h1>", "nothing\n"}, []string{stands(names[0]), stands(names[1]), stands(names[2])})
 	require.Equal(t, 2, strings.Count(p.tartine("verify"), "match"))
@@ -238,19 +331,19 @@ func TestAServiceIsDeployedToAsAWhole(t *testing.T) {
 	// The second cannot take what the first could: then neither has it.
 	p.write("public/index.html", "<h1>again")
 	p.write("public/in-the-way", "a file")
-	c.in(names[1], "busybox", "mkdir", "/srv/site/in-the-way")
-	c.in(names[1], "busybox", "touch", "/srv/site/in-the-way/of-it")
+	c.In(names[1], "busybox", "mkdir", "/srv/site/in-the-way")
+	c.In(names[1], "busybox", "touch", "/srv/site/in-the-way/of-it")
 	status, said := p.try("deploy")
 	require.Equal(t, 5, status, said)
 	require.Contains(t, said, "taken back  container "+names[0]+" has deployment 1 again")
 	require.Equal(t, []string{"<h1>", "<h1>"}, []string{stands(names[0]), stands(names[1])})
-	c.in(names[1], "busybox", "rm", "-r", "/srv/site/in-the-way")
+	c.In(names[1], "busybox", "rm", "-r", "/srv/site/in-the-way")
 	p.tartine("deploy")
 	require.Equal(t, []string{"<h1>again", "<h1>again"}, []string{stands(names[0]), stands(names[1])})
 	require.Equal(t, 2, strings.Count(p.tartine("rollback"), "deployed"))
 	require.Equal(t, []string{"<h1>", "<h1>"}, []string{stands(names[0]), stands(names[1])})
 
-	p = newPlace(t, "url: \"container://wep@"+project+"/srv/site\"")
+	p = inEngine(t, c, program, "url: \"container://wep@"+project+"/srv/site\"")
 	status, said = p.try("deploy")
 	require.Equal(t, 3, status, said)
 	require.Contains(t, said, "web@"+project)

@@ -44,7 +44,7 @@ func (a *app) deployCommand() *cobra.Command {
 		Args:  atMostOne("target"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			own.options.Started = time.Now()
-			look.readOnly = own.dryRun
+			look.readOnly, a.writes = own.dryRun, !own.dryRun
 			own.options.Compare = deploy.Compare(look.compare)
 			all, err := a.meant(cmd.Context(), args)
 			if err != nil {

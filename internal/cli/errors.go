@@ -267,6 +267,8 @@ func containerSentence(err error) *statusError {
 		return e
 	case errors.As(err, &failed) && failed.Stopped:
 		return &statusError{status: ExitConnection, what: failed.Error(), next: "start it and run this again"}
+	case errors.As(err, &failed) && failed.Runs:
+		return &statusError{status: ExitConnection, what: failed.Error(), next: "stop it and run this again; a deployment stops it for as long as it takes where the target says while: stopped"}
 	case errors.As(err, &failed):
 		return &statusError{status: ExitConnection, what: failed.Error(), next: "a program must be able to run in it: mount a volume that can be written, or for another processor name builds with agents:"}
 	}

@@ -134,7 +134,7 @@ content is what the site has kept, so nothing is sent; it is verified like any d
 			if err != nil {
 				return err
 			}
-			own.options.Started = time.Now()
+			own.options.Started, a.writes = time.Now(), !own.dryRun
 			return a.withSite(cmd.Context(), names, func(ctx context.Context, s *target.Opened, heading render.Heading, reach target.Settings) error {
 				own.options.History = reach.History
 				return a.rollback(ctx, s, heading, number, own)

@@ -49,7 +49,8 @@ type app struct {
 	stdout io.Writer
 	stderr io.Writer
 	flags  flags
-	status int // what to exit with when no error says otherwise
+	status int  // what to exit with when no error says otherwise
+	writes bool // the command changes a site
 
 	phrases sync.Map                        // what was asked for key files
 	showing atomic.Pointer[render.Progress] // where notes go while it is shown

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -115,6 +116,16 @@ func (a *app) open(ctx context.Context, reach target.Settings) (*target.Opened, 
 	opened, err = target.Open(ctx, reach)
 	a.sayWay(opened)
 	return opened, err
+}
+
+// wasHeld says that a container was stopped. That one still is must be known.
+func (a *app) wasHeld(name string, down time.Duration, err error) {
+	switch {
+	case err != nil:
+		a.printer().Warn("container %s was stopped, and does not run again: %v", name, err)
+	case !a.flags.quiet:
+		fmt.Fprintf(a.stderr, "note      container %s was stopped for %.1f s, and runs again\n", name, down.Seconds())
+	}
 }
 
 // sayWay says that a site is reached in a slower way than was hoped for, and why.

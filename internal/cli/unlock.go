@@ -16,6 +16,7 @@ func (a *app) unlockCommand() *cobra.Command {
 		Short: "Remove a lock left by a deployment that died",
 		Args:  atMostOne("target"),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			a.writes = true
 			return a.unlock(cmd.Context(), args)
 		},
 	}

@@ -218,6 +218,8 @@ func (c *Comparison) unheld() (paths []string) {
 			paths = append(paths, e.Path+"  (a link)")
 		case c.able.OneLine && strings.ContainsAny(e.Path, "\r\n"):
 			paths = append(paths, fmt.Sprintf("%q  (a line break in its name)", e.Path))
+		case c.able.WindowsNames && fsys.NotOnWindows(e.Path) != "":
+			paths = append(paths, fmt.Sprintf("%q  (%s)", e.Path, fsys.NotOnWindows(e.Path)))
 		}
 	}
 	return paths

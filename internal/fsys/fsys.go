@@ -141,6 +141,7 @@ type Abilities struct {
 	TimeStep      time.Duration // times are kept to this granularity
 	NoTimes       bool          // times cannot be set: a file has the one at which it was brought
 	OneLine       bool          // no name holds a line break
+	WindowsNames  bool          // names that differ only in case are one, and there are some that cannot be (see NotOnWindows)
 	FarDigests    string        // how digests are computed at the far end; empty: by reading back
 }
 

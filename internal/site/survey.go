@@ -254,6 +254,9 @@ func (s *Survey) markFilled() {
 func (s *Site) FoldsCase(ctx context.Context) (bool, error) { return s.foldsCaseAt(ctx, s.root) }
 
 func (s *Site) foldsCaseAt(ctx context.Context, name string) (bool, error) {
+	if s.fs.Abilities().WindowsNames {
+		return true, nil
+	}
 	for ; name != "."; name, _ = fsys.Split(name) {
 		dir, base := fsys.Split(name)
 		swapped := swapCase(base)

@@ -112,7 +112,8 @@ func ParseAddress(text string) (Address, error) {
 // containerName is what an engine takes for a name or an id.
 var containerName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9_.-]*$`)
 
-// parseContainer reads container://NAME/PATH, or container://SERVICE@PROJECT/PATH.
+// parseContainer reads container://NAME/PATH, or container://SERVICE@PROJECT/PATH. A path of Windows reads C:/PATH, or
+// C:\PATH.
 func parseContainer(text, rest string) (Address, error) {
 	name, folder, _ := strings.Cut(rest, "/")
 	service, project, isService := strings.Cut(name, "@")
@@ -127,10 +128,32 @@ func parseContainer(text, rest string) (Address, error) {
 		return Address{}, &AddressError{text, "has a wrong escape", "a percent sign is written %25"}
 	}
 	clean := path.Clean("/" + unescaped)
+	if drive, below := unescaped[:min(len(unescaped), 2)], strings.ReplaceAll(unescaped[min(len(unescaped), 2):], `\`, "/"); onDrive(drive) {
+		if below != "" && below[0] != '/' {
+			return Address{}, &AddressError{text, "names a drive and no folder from its top on", "it reads container://NAME/C:/PATH"}
+		}
+		clean = path.Clean("/" + below)
+		if clean != "/" {
+			clean = strings.ToUpper(drive) + clean
+		}
+	}
 	if clean == "/" {
 		return Address{}, &AddressError{text, "has no path", "end it in the folder where the site shall stand, such as /usr/share/site"}
 	}
 	return Address{Kind: Container, User: service, Host: project, Path: clean}, nil
+}
+
+// onDrive tells whether a path begins with a drive, as those of Windows do.
+func onDrive(name string) bool {
+	return len(name) >= 2 && name[1] == ':' && (name[0]|0x20) >= 'a' && (name[0]|0x20) <= 'z'
+}
+
+// above is path.Dir for paths that may begin with a drive.
+func above(name string) string {
+	if onDrive(name) {
+		return name[:2] + path.Dir(name[2:])
+	}
+	return path.Dir(name)
 }
 
 func hostPart(rest string) string {

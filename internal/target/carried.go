@@ -4,12 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"path"
+	"path/filepath"
 	"time"
 
 	"tartine/internal/connect/engine"
 	"tartine/internal/fsys/containerfs"
-	"tartine/internal/fsys/osfs"
 	"tartine/internal/site"
 )
 
@@ -19,11 +20,16 @@ type carried struct {
 	fs        *containerfs.FS
 	engine    *engine.Engine
 	container *engine.Container
-	whileDown bool          // the container is stopped while it is carried back
-	down      time.Duration // how long it was
+	halt      *halt // nil: it stays as it is
 }
 
-func (c *carried) Close() error { return errors.Join(c.fs.Close(), c.engine.Close()) }
+func (c *carried) Close() error {
+	var err error
+	if c.halt != nil {
+		err = c.halt.end()
+	}
+	return errors.Join(err, c.fs.Close(), c.engine.Close())
+}
 
 // openCarried opens a site in a container that does not run, or where no agent can.
 func openCarried(ctx context.Context, s Settings, why *ContainerError) (*Opened, error) {
@@ -40,7 +46,9 @@ func openCarried(ctx context.Context, s Settings, why *ContainerError) (*Opened,
 	if why != nil {
 		opened.Why = why
 	}
-	opened.Reload = func(ctx context.Context) (string, error) { return c.reload(ctx, &s) }
+	if s.Restart != "" && c.container.Running && c.halt == nil {
+		opened.Reload = s.reload
+	}
 	return opened, nil
 }
 
@@ -49,60 +57,80 @@ func (s *Settings) carry(ctx context.Context, e *engine.Engine) (*carried, error
 	if err != nil {
 		return nil, err
 	}
+	out := &carried{engine: e, container: c}
+	if s.While == "stopped" {
+		out.halt = s.haltOf(c)
+	}
+	err = s.bring(ctx, out)
+	if errors.Is(err, engine.ErrRuns) && out.halt != nil && s.Stop {
+		if err = out.halt.begin(ctx); err == nil {
+			err = s.bring(ctx, out)
+		}
+	}
+	if err == nil {
+		return out, nil
+	}
+	if errors.Is(err, engine.ErrRuns) {
+		err = &ContainerError{Name: c.Name, Runs: true}
+	}
+	if out.halt != nil {
+		err = errors.Join(err, out.halt.end())
+	}
+	return nil, err
+}
+
+// bring brings what is needed of a container here, and opens the site in it.
+func (s *Settings) bring(ctx context.Context, out *carried) error {
+	c := out.container
+	if onDrive(s.Address.Path) && !c.Windows() {
+		return s.noDrive(c)
+	}
 	look := func(name string) (bool, error) { return c.IsFolder(ctx, name) }
-	p, err := s.find(s.Address.Path, path.Dir, path.Base, look, func(name string) (string, error) { return name, nil })
+	p, err := s.find(s.Address.Path, above, path.Base, look, func(name string) (string, error) { return name, nil })
 	if err != nil {
-		return nil, asRootError(s.Address.Path, err)
+		return asRootError(s.Address.Path, err)
 	}
 	owner, err := parseOwner(s.Owner)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	if owner == nil {
-		owner = &osfs.Owner{}
+	if owner != nil && c.Windows() {
+		return &ContainerError{Name: c.Name, Err: errors.New("in one of Windows files belong to no numbers: leave owner: out")}
 	}
 	beside := path.Join(path.Dir(p.root), site.RecordName(path.Base(p.root)))
-	f, err := containerfs.Open(ctx, c, p.base, []string{p.root, beside}, *owner)
+	f, err := containerfs.Open(ctx, c, p.base, []string{p.root, beside}, containerfs.Options{Owner: owner, Windows: c.Windows()})
+	if errors.Is(err, engine.ErrRuns) {
+		return err
+	}
 	if err != nil {
-		return nil, &ContainerError{Name: c.Name, Err: err}
+		return &ContainerError{Name: c.Name, Err: err}
 	}
 	opened, err := site.Open(ctx, s.between(f), p.root, s.Address.Path, site.Options{Jobs: s.Jobs})
 	if err != nil {
 		f.Close()
-		return nil, err
+		return err
 	}
-	return &carried{Site: opened, fs: f, engine: e, container: c, whileDown: s.While == "stopped" && c.Running}, nil
+	out.Site, out.fs = opened, f
+	return nil
+}
+
+// noDrive tells that a path names a drive and there is none.
+func (s *Settings) noDrive(c *engine.Container) error {
+	return &site.RootError{Root: s.Address.Path, Reason: fmt.Sprintf("cannot be: a container of %s has no drives", c.System)}
 }
 
 // push carries what was changed into the container. One that was stopped for it is started again whatever happens.
 func (c *carried) push(ctx context.Context) (err error) {
-	if c.whileDown {
-		began := time.Now()
-		if err := c.container.Stop(ctx); err != nil {
-			return &ContainerError{Name: c.container.Name, Err: err}
+	if c.halt != nil {
+		if err := c.halt.begin(ctx); err != nil {
+			return err
 		}
-		defer func() {
-			if starting := c.container.Start(context.WithoutCancel(ctx)); starting != nil {
-				err = errors.Join(err, &ContainerError{Name: c.container.Name, Err: starting})
-			}
-			c.down = time.Since(began)
-		}()
+		defer func() { err = errors.Join(err, c.halt.end()) }()
 	}
 	if err := c.fs.Push(ctx); err != nil {
 		return &ContainerError{Name: c.container.Name, Err: err}
 	}
 	return nil
-}
-
-// reload tells how long the container was stopped, and has it take up what was published where it was not.
-func (c *carried) reload(ctx context.Context, s *Settings) (string, error) {
-	switch {
-	case c.down > 0:
-		return fmt.Sprintf("container %s was stopped for %.1f s, and runs again", c.container.Name, c.down.Seconds()), nil
-	case s.Restart != "" && c.container.Running:
-		return s.reload(ctx)
-	}
-	return "", nil
 }
 
 // Deploy implements deploy.Site.
@@ -111,7 +139,7 @@ func (c *carried) Deploy(ctx context.Context, plan *site.Plan, watch *site.Watch
 	if err != nil || out.Number == 0 {
 		return out, err
 	}
-	out.Method, out.NotAtomic = "read back from the container", c.container.Running && !c.whileDown
+	out.Method, out.NotAtomic = "read back from the container", c.container.Running && c.halt == nil
 	return out, c.push(ctx)
 }
 
@@ -143,4 +171,73 @@ func (c *carried) Examine(context.Context) ([]site.Check, error) {
 	}
 	return []site.Check{{Name: "container", Verdict: site.Good, Found: state},
 		{Name: "replace", Verdict: site.Slow, Found: "all that changed is carried there in one archive and read back", Mend: "with while: stopped it is stopped meanwhile"}}, nil
+}
+
+// halt stops a container for as long as its files are changed, and starts it again. While it is stopped a file of this
+// machine says so: should this program be killed, the next run starts the container again.
+type halt struct {
+	container *engine.Container
+	file      string    // empty: there is no place for one
+	began     time.Time // zero: it is not stopped
+	told      func(name string, down time.Duration, err error)
+}
+
+// haltOf gives the halt of a container: nil where it does not run, unless a run that was killed had stopped it.
+func (s *Settings) haltOf(c *engine.Container) *halt {
+	h := &halt{container: c, told: s.Held}
+	if dir, err := os.UserCacheDir(); err == nil {
+		h.file = filepath.Join(dir, "tartine", "stopped", c.ID)
+	}
+	if c.Running {
+		return h
+	}
+	info, err := os.Stat(h.file)
+	if err != nil || !s.Stop {
+		return nil
+	}
+	h.began = info.ModTime()
+	return h
+}
+
+// startsAgain is how long an engine may take to start a container after everything else has ended.
+const startsAgain = 2 * time.Minute
+
+func (h *halt) begin(ctx context.Context) error {
+	if !h.began.IsZero() {
+		return nil
+	}
+	if h.file != "" {
+		err := os.MkdirAll(filepath.Dir(h.file), 0o700)
+		if err == nil {
+			err = os.WriteFile(h.file, []byte(h.container.Name+"\n"), 0o600)
+		}
+		if err != nil {
+			return fmt.Errorf("note that container %s is stopped: %w", h.container.Name, err)
+		}
+	}
+	h.began = time.Now()
+	if err := h.container.Stop(ctx); err != nil {
+		return errors.Join(&ContainerError{Name: h.container.Name, Err: err}, h.end()) // it may be stopping
+	}
+	return nil
+}
+
+func (h *halt) end() error {
+	if h.began.IsZero() {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), startsAgain) // also when all else was given up
+	defer cancel()
+	err := h.container.Start(ctx)
+	if err == nil && h.file != "" {
+		err = os.Remove(h.file)
+	}
+	if h.told != nil {
+		h.told(h.container.Name, time.Since(h.began), err)
+	}
+	h.began = time.Time{}
+	if err != nil {
+		return &ContainerError{Name: h.container.Name, Err: err}
+	}
+	return nil
 }

@@ -25,12 +25,16 @@ import (
 type ContainerError struct {
 	Name    string
 	Stopped bool
+	Runs    bool // its files cannot be reached while it runs
 	Err     error
 }
 
 func (e *ContainerError) Error() string {
-	if e.Stopped {
+	switch {
+	case e.Stopped:
 		return fmt.Sprintf("container %s does not run", e.Name)
+	case e.Runs:
+		return fmt.Sprintf("container %s runs, and its engine does not reach its files meanwhile", e.Name)
 	}
 	return fmt.Sprintf("container %s: %v", e.Name, e.Err)
 }
@@ -135,8 +139,13 @@ func (s *Settings) agentIn(ctx context.Context, e *engine.Engine) (*agent.Client
 	if err != nil {
 		return nil, err
 	}
-	if !c.Running {
+	switch {
+	case !c.Running:
 		return nil, &ContainerError{Name: c.Name, Stopped: true}
+	case c.Windows():
+		return nil, &ContainerError{Name: c.Name, Err: errors.New("in one of Windows no program is started")}
+	case onDrive(s.Address.Path):
+		return nil, s.noDrive(c)
 	}
 	name, err := agent.CopyName(s.program(), c.System)
 	if err != nil {

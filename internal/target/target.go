@@ -44,23 +44,26 @@ type Settings struct {
 	Took       func(step connect.Step, length time.Duration)    // is told how long each step of connecting took; may be nil
 	RateLimit  int64                                            // bytes a second; 0: as fast as it goes
 
-	Agent       string   // which program runs next to the files: auto, off, or the path of one that is installed there
-	Agents      string   // a folder of builds of this program for other systems; may be empty
-	Own         string   // the file of this program; empty: where the system says it is
-	Build       string   // which program this is
-	Certificate string   // the fingerprint that pins an FTP server's certificate
-	Insecure    bool     // a password may cross the line in the clear
-	Engine      string   // the address of the container engine; empty: the usual one
-	Owner       string   // USER:GROUP, as numbers, that what is put into a container belongs to; empty: to root
-	While       string   // "stopped": a container is stopped while its files are changed; empty: it is left as it is
-	Restart     string   // what a container is told after publishing: "true", or "signal:NAME"; empty: nothing
-	Command     []string // a program of this machine that leads to a shell at the far end; nil: none
-	SSHConfig   []string // files of OpenSSH's client settings
-	Via         []string // hosts that are gone through, each as [USER@]HOST[:PORT]
-	Jobs        int
-	History     int                   // how many deployments are kept; 0: the usual
-	Switch      bool                  // the root is a link to one of several trees
-	Between     func(fsys.FS) fsys.FS // put between the site and its place; nil: nothing
+	Agent       string // which program runs next to the files: auto, off, or the path of one that is installed there
+	Agents      string // a folder of builds of this program for other systems; may be empty
+	Own         string // the file of this program; empty: where the system says it is
+	Build       string // which program this is
+	Certificate string // the fingerprint that pins an FTP server's certificate
+	Insecure    bool   // a password may cross the line in the clear
+	Engine      string // the address of the container engine; empty: the usual one
+	Stop        bool   // a container that cannot be reached while it runs may be stopped, where While says so
+	// Held is told that a container was stopped, how long, and why it does not run again; may be nil.
+	Held      func(name string, down time.Duration, err error)
+	Owner     string   // USER:GROUP, as numbers, that what is put into a container belongs to; empty: to root
+	While     string   // "stopped": a container is stopped while its files are changed; empty: it is left as it is
+	Restart   string   // what a container is told after publishing: "true", or "signal:NAME"; empty: nothing
+	Command   []string // a program of this machine that leads to a shell at the far end; nil: none
+	SSHConfig []string // files of OpenSSH's client settings
+	Via       []string // hosts that are gone through, each as [USER@]HOST[:PORT]
+	Jobs      int
+	History   int                   // how many deployments are kept; 0: the usual
+	Switch    bool                  // the root is a link to one of several trees
+	Between   func(fsys.FS) fsys.FS // put between the site and its place; nil: nothing
 }
 
 // SSH gives how to connect to a target that is reached over SSH. What the target says wins over OpenSSH's own settings.

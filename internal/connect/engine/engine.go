@@ -139,6 +139,9 @@ type Mount struct {
 	Writable bool
 }
 
+// Windows tells whether a container is one of that system.
+func (c *Container) Windows() bool { return strings.HasPrefix(c.System, "windows") }
+
 // mostNamed is how many names an error lists.
 const mostNamed = 8
 

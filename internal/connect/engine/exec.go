@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -87,6 +88,9 @@ func (o *output) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// ErrRuns tells that an engine does not reach the files of a container while it runs, as with some kinds of isolation.
+var ErrRuns = errors.New("its files cannot be reached while it runs")
+
 // Put unpacks an archive (tar) into a folder that stands in a container.
 func (c *Container) Put(ctx context.Context, folder string, archive io.Reader) error {
 	_, err := c.engine.api.CopyToContainer(ctx, c.ID, client.CopyToContainerOptions{DestinationPath: folder, Content: archive, AllowOverwriteDirWithFile: true, CopyUIDGID: false})
@@ -126,6 +130,8 @@ func (c *Container) mend(op, path string, err error) error {
 		return nil
 	case errdefs.IsNotFound(err):
 		err = fs.ErrNotExist
+	case c.Running && (errdefs.IsInternal(err) || errdefs.IsNotImplemented(err)):
+		err = ErrRuns
 	}
 	return fmt.Errorf("%s %s of container %s: %w", op, path, c.Name, err)
 }

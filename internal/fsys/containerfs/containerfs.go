@@ -44,7 +44,7 @@ type FS struct {
 	place   Place
 	base    string // absolute, in the container
 	dir     string // of this machine
-	owner   osfs.Owner
+	opt     Options
 
 	mu      sync.Mutex
 	there   map[string]standing // what stands in the container, as far as it was brought here
@@ -57,17 +57,26 @@ type standing struct{ user, group int }
 
 var _ fsys.FS = (*FS)(nil)
 
+// Options says what a container is like.
+type Options struct {
+	Owner   *osfs.Owner // whom belongs what is made; nil: root
+	Windows bool        // it knows no modes and has names of its own
+}
+
 // mostCarried is how many bytes are brought here at most.
 const mostCarried = 64 << 30
 
 // Open brings some names of a folder of a container here, with everything below them. A name at which nothing stands is
-// none. What is made belongs to owner.
-func Open(ctx context.Context, place Place, base string, names []string, owner osfs.Owner) (*FS, error) {
+// none.
+func Open(ctx context.Context, place Place, base string, names []string, opt Options) (*FS, error) {
+	if opt.Owner == nil {
+		opt.Owner = &osfs.Owner{}
+	}
 	dir, err := os.MkdirTemp("", "tartine-container-")
 	if err != nil {
 		return nil, err
 	}
-	f := &FS{place: place, base: base, dir: dir, owner: owner, there: map[string]standing{}, changed: map[string]bool{}}
+	f := &FS{place: place, base: base, dir: dir, opt: opt, there: map[string]standing{}, changed: map[string]bool{}}
 	if f.local, err = osfs.Open(dir); err == nil {
 		f.FS = f.local
 		for _, name := range names {
@@ -96,6 +105,9 @@ func (f *FS) Close() error {
 func (f *FS) Abilities() fsys.Abilities {
 	out := f.local.Abilities()
 	out.AtomicReplace, out.TimeStep = false, time.Second
+	if f.opt.Windows { // links can be made there by some alone
+		out.Modes, out.Links, out.WindowsNames = false, false, true
+	}
 	return out
 }
 
@@ -368,7 +380,7 @@ func (f *FS) writeTree(ctx context.Context, out *tar.Writer, name string, whole 
 	}
 	owner, known := f.there[name]
 	if !known {
-		owner = standing{f.owner.User, f.owner.Group}
+		owner = standing{f.opt.Owner.User, f.opt.Owner.Group}
 	}
 	head := &tar.Header{Name: name, Mode: int64(info.Mode.Perm()), ModTime: info.ModTime, Uid: owner.user, Gid: owner.group, Format: tar.FormatPAX}
 	switch {

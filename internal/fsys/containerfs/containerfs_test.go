@@ -105,11 +105,15 @@ func (s shelf) Put(_ context.Context, folder string, archive io.Reader) error {
 }
 
 func TestWhatIsBroughtHereIsAFolderLikeAnyOther(t *testing.T) {
-	fsystest.Run(t, func(t *testing.T) fsys.FS {
-		f, err := Open(t.Context(), shelf(t.TempDir()), "/", nil, osfs.Owner{})
-		require.NoError(t, err)
-		return f
-	})
+	for name, opt := range map[string]Options{"as any": {}, "as of Windows": {Windows: true}} {
+		t.Run(name, func(t *testing.T) {
+			fsystest.Run(t, func(t *testing.T) fsys.FS {
+				f, err := Open(t.Context(), shelf(t.TempDir()), "/", nil, opt)
+				require.NoError(t, err)
+				return f
+			})
+		})
+	}
 }
 
 // tree gives what stands below a folder, by name.
@@ -148,7 +152,7 @@ func TestPushCarriesEverything(t *testing.T) {
 		require.NoError(rt, os.WriteFile(filepath.Join(dir, "srv", "site", "css", "rock.css"), []byte("h1 {}"), 0o644))
 		require.NoError(rt, os.WriteFile(filepath.Join(dir, "srv", "beside"), []byte("not ours"), 0o644))
 		ctx := context.Background()
-		f, err := Open(ctx, shelf(dir), "/srv", []string{"site", ".site.tartine"}, osfs.Owner{User: os.Getuid(), Group: os.Getgid()})
+		f, err := Open(ctx, shelf(dir), "/srv", []string{"site", ".site.tartine"}, Options{Owner: &osfs.Owner{User: os.Getuid(), Group: os.Getgid()}})
 		require.NoError(rt, err)
 		defer f.Close()
 		names := rapid.SampledFrom([]string{"site/a", "site/b", "site/css", "site/css/rock.css", "site/css/deep", "site/css/deep/x", ".site.tartine", ".site.tartine/y"})
