@@ -271,8 +271,11 @@ func TestEnginesThatFail(t *testing.T) {
 		runs         bool // afterwards
 	}{
 		"while something is read":              {http.MethodGet, "/archive", engineserver.Fault{After: 700}, 3, "archive of", true},
-		"while something is carried there":     {http.MethodPut, "/archive", engineserver.Fault{After: 2000, Status: 500, Message: "no space left on device"}, 3, "no space left on device", true},
-		"with the line, while it carries":      {http.MethodPut, "/archive", engineserver.Fault{After: 2000}, 3, "", true},
+		"while something is carried there":     {http.MethodPut, "/archive", engineserver.Fault{After: 2000, Status: 500, Message: "no space left on device"}, 4, "no space left on device", true},
+		"with the line, as it begins":          {http.MethodPut, "/archive", engineserver.Fault{After: 2000}, 4, "", true},
+		"with the line, later":                 {http.MethodPut, "/archive", engineserver.Fault{After: 8000}, 4, "", true},
+		"with the line, later still":           {http.MethodPut, "/archive", engineserver.Fault{After: 16000}, 4, "", true},
+		"with the line, at the end":            {http.MethodPut, "/archive", engineserver.Fault{After: 24000}, 4, "", true},
 		"when the container is to be stopped":  {http.MethodPost, "/stop", engineserver.Fault{Status: 500, Message: "cannot stop"}, 3, "cannot stop", true},
 		"when the container is to start again": {http.MethodPost, "/start", engineserver.Fault{Status: 500, Message: "no more processes"}, 3, "does not run again", false},
 	} {
@@ -281,8 +284,11 @@ func TestEnginesThatFail(t *testing.T) {
 			c := c.For(t)
 			name := c.Run(enginetest.Wanted{StopSignal: "KILL"})
 			p := inEngine(t, c, program, "while: stopped, url: \"container://"+name+"/srv/site\"")
+			p.write("public/css/old.css", "old")
 			p.tartine("deploy")
+			c.In(name, "sh", "-c", "echo mine >/srv/site/css/mine")
 			p.write("public/index.html", strings.Repeat("<h1>again", 1000))
+			require.NoError(t, os.Remove(filepath.Join(p.dir, "public", "css", "old.css")))
 			fault(test.method, test.path, test.fault)
 			said, _ := fails(p, test.status)
 			require.Contains(t, said, test.says)
@@ -290,7 +296,9 @@ func TestEnginesThatFail(t *testing.T) {
 			running, _ := c.State(name)
 			require.Equal(t, test.runs, running, said)
 			p.tartine("deploy")
-			require.Contains(t, p.tartine("verify"), "match")
+			require.Contains(t, p.tartine("deploy"), "unchanged")
+			require.Contains(t, p.tartine("verify", "--strays", "ignore"), "match")
+			require.Equal(t, "mine\n", c.Read(name, "/srv/site/css/mine"))
 			require.Equal(t, strings.Repeat("<h1>again", 1000), c.Read(name, "/srv/site/index.html"))
 			running, _ = c.State(name)
 			require.True(t, running, "it runs again, now at the latest")

@@ -321,7 +321,7 @@ func (a *app) applyTargetFlags(out *target.Settings) {
 		out.SSHConfig = []string{a.flags.sshConfig}
 	}
 	out.Between, out.Build = a.build.Between, a.build.String()
-	out.Stop, out.Held = a.writes, a.wasHeld
+	out.Writes, out.Held = a.writes, a.wasHeld
 }
 
 func hasTarget(s *config.Settings, name string) bool {

@@ -240,14 +240,18 @@ func (s *Site) tidy(ctx context.Context, p *publish) error {
 func (p *publish) entries() []manifest.Entry {
 	found := inOrder(p.plan.Survey.Found, func(f *diff.Found) string { return f.Path })
 	changes := inOrder(p.plan.Result.Changes, func(c *diff.Change) string { return c.Path })
+	before, able := inOrder(p.plan.Survey.Entries(), func(e *manifest.Entry) string { return e.Path }), p.site.Abilities()
 	out := make([]manifest.Entry, 0, len(p.plan.Want))
 	for _, e := range p.plan.Want {
-		f, c := found(e.Path), changes(e.Path)
+		f, c, r := found(e.Path), changes(e.Path), before(e.Path)
 		if p.undone[e.Path] {
 			continue
 		}
 		if f != nil && (c == nil || !c.Sends()) && e.Kind == manifest.File {
 			e.ModTime = f.ModTime // it was left alone
+			if r != nil && !able.NoTimes && diff.SameTime(r.ModTime, f.ModTime, able.TimeStep) {
+				e.ModTime = r.ModTime // which may be more exact
+			}
 		}
 		out = append(out, e)
 	}

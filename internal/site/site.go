@@ -46,8 +46,8 @@ type Site struct {
 	shared bool // the root may be written by its group, and so may the record
 }
 
-// insideRecord is the record's name where it lies inside the root.
-const insideRecord = ".tartine"
+// InsideRecord is the record's name where it lies inside the root.
+const InsideRecord = ".tartine"
 
 // DefaultJobs is how many files are in flight at once unless told otherwise.
 const DefaultJobs = 16
@@ -120,7 +120,7 @@ func RecordName(root string) string { return "." + root + ".tartine" }
 
 // recordPlaces gives where the record may lie, the better place first.
 func (s *Site) recordPlaces() []string {
-	inside := fsys.Join(s.root, insideRecord)
+	inside := fsys.Join(s.root, InsideRecord)
 	if s.root == "." {
 		return []string{inside}
 	}
@@ -192,7 +192,7 @@ func (s *Site) prepare(ctx context.Context, makeParents, makeRoot bool) error {
 			if err := s.shut(ctx); err != nil {
 				return err
 			}
-		} else if s.trees != "" || place == fsys.Join(s.root, insideRecord) || errors.Is(err, fsys.ErrLost) {
+		} else if s.trees != "" || place == fsys.Join(s.root, InsideRecord) || errors.Is(err, fsys.ErrLost) {
 			return &RootError{Root: s.label, Reason: "cannot be written to: " + cause(err), Err: err}
 		}
 	}
@@ -206,7 +206,7 @@ func (s *Site) prepare(ctx context.Context, makeParents, makeRoot bool) error {
 
 // shut keeps web servers from giving out a record that lies inside the root, by what those read that can be told.
 func (s *Site) shut(ctx context.Context) error {
-	if s.record != fsys.Join(s.root, insideRecord) {
+	if s.record != fsys.Join(s.root, InsideRecord) {
 		return nil
 	}
 	for name, text := range map[string]string{

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -169,7 +170,7 @@ func (s *Site) walk(ctx context.Context, out *Survey) error {
 		var odd []string
 		for _, info := range list {
 			path := fsys.Join(dir, info.Name)
-			if dir == "." && info.Name == insideRecord && fsys.Join(s.root, insideRecord) == s.record {
+			if dir == "." && info.Name == InsideRecord && fsys.Join(s.root, InsideRecord) == s.record {
 				continue
 			}
 			if manifest.CheckPath(path) != nil {
@@ -222,6 +223,43 @@ func describe(path string, info fsys.Info) diff.Found {
 		f.Other = info.Mode.Type()
 	}
 	return f
+}
+
+// Adopt takes some paths for recorded as they were found: an earlier deployment of this program left them so, and nobody
+// else altered them.
+func (s *Site) Adopt(ctx context.Context, survey *Survey, which func(path string) bool) error {
+	recorded := map[string]manifest.Entry{}
+	for _, e := range survey.Entries() {
+		if !which(e.Path) {
+			recorded[e.Path] = e
+		}
+	}
+	for i := range survey.Found {
+		f := &survey.Found[i]
+		if !which(f.Path) || f.Other != 0 {
+			continue
+		}
+		e := f.Entry
+		if f.Kind == manifest.File {
+			var err error
+			if e.Digest, e.Size, err = fsys.DigestOf(ctx, s.fs, s.at(f.Path)); err != nil {
+				return err
+			}
+			f.Digest = e.Digest
+		}
+		recorded[f.Path] = e
+	}
+	m := &manifest.Manifest{}
+	if survey.Recorded != nil {
+		own := *survey.Recorded
+		m = &own
+	}
+	m.Entries = make([]manifest.Entry, 0, len(recorded))
+	for _, path := range slices.Sorted(maps.Keys(recorded)) {
+		m.Entries = append(m.Entries, recorded[path])
+	}
+	survey.Recorded = m
+	return nil
 }
 
 // markFilled marks the folders that something stands in.

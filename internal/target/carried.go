@@ -7,9 +7,11 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"tartine/internal/connect/engine"
+	"tartine/internal/fsys"
 	"tartine/internal/fsys/containerfs"
 	"tartine/internal/site"
 )
@@ -20,7 +22,8 @@ type carried struct {
 	fs        *containerfs.FS
 	engine    *engine.Engine
 	container *engine.Container
-	halt      *halt // nil: it stays as it is
+	root      string // below what was brought
+	halt      *halt  // nil: it stays as it is
 }
 
 func (c *carried) Close() error {
@@ -62,7 +65,7 @@ func (s *Settings) carry(ctx context.Context, e *engine.Engine) (*carried, error
 		out.halt = s.haltOf(c)
 	}
 	err = s.bring(ctx, out)
-	if errors.Is(err, engine.ErrRuns) && out.halt != nil && s.Stop {
+	if errors.Is(err, engine.ErrRuns) && out.halt != nil && s.Writes {
 		if err = out.halt.begin(ctx); err == nil {
 			err = s.bring(ctx, out)
 		}
@@ -85,6 +88,9 @@ func (s *Settings) bring(ctx context.Context, out *carried) error {
 	if onDrive(s.Address.Path) && !c.Windows() {
 		return s.noDrive(c)
 	}
+	if at := mountAt(c, s.Address.Path); s.Writes && (at == nil && c.ReadOnly || at != nil && !at.Writable) {
+		return &ContainerError{Name: c.Name, Err: fmt.Errorf("%s cannot be written in it", s.Address.Path)}
+	}
 	look := func(name string) (bool, error) { return c.IsFolder(ctx, name) }
 	p, err := s.find(s.Address.Path, above, path.Base, look, func(name string) (string, error) { return name, nil })
 	if err != nil {
@@ -97,8 +103,22 @@ func (s *Settings) bring(ctx context.Context, out *carried) error {
 	if owner != nil && c.Windows() {
 		return &ContainerError{Name: c.Name, Err: errors.New("in one of Windows files belong to no numbers: leave owner: out")}
 	}
-	beside := path.Join(path.Dir(p.root), site.RecordName(path.Base(p.root)))
-	f, err := containerfs.Open(ctx, c, p.base, []string{p.root, beside}, containerfs.Options{Owner: owner, Windows: c.Windows()})
+	if at := mountAt(c, path.Join(p.base, p.root)); at != nil && at.Path == path.Join(p.base, p.root) {
+		p = place{at.Path, "."} // nothing beside it lies on the same file system
+	}
+	record, names := path.Join(path.Dir(p.root), site.RecordName(path.Base(p.root))), []string{p.root}
+	if p.root == "." {
+		record = site.InsideRecord
+	} else {
+		names = append(names, record)
+	}
+	opt := containerfs.Options{Owner: owner, Windows: c.Windows(), Aside: record + "/carried", Last: record + "/current"}
+	for _, m := range c.Mounts {
+		if below, ok := strings.CutPrefix(m.Path, strings.TrimSuffix(p.base, "/")+"/"); ok {
+			opt.Mounts = append(opt.Mounts, below)
+		}
+	}
+	f, err := containerfs.Open(ctx, c, p.base, names, opt)
 	if errors.Is(err, engine.ErrRuns) {
 		return err
 	}
@@ -110,7 +130,7 @@ func (s *Settings) bring(ctx context.Context, out *carried) error {
 		f.Close()
 		return err
 	}
-	out.Site, out.fs = opened, f
+	out.Site, out.fs, out.root = opened, f, p.root
 	return nil
 }
 
@@ -128,7 +148,7 @@ func (c *carried) push(ctx context.Context) (err error) {
 		defer func() { err = errors.Join(err, c.halt.end()) }()
 	}
 	if err := c.fs.Push(ctx); err != nil {
-		return &ContainerError{Name: c.container.Name, Err: err}
+		return &ContainerError{Name: c.container.Name, Carrying: true, Err: err}
 	}
 	return nil
 }
@@ -152,8 +172,27 @@ func (c *carried) Recover(ctx context.Context, user string) (int, error) {
 	return number, c.push(ctx)
 }
 
-// Affirm implements deploy.Site: it would carry much to save a little.
-func (c *carried) Affirm(context.Context, int, string) error { return nil }
+// Survey implements deploy.Site. What an archive that ended early has left half done is not taken for somebody else's doing.
+func (c *carried) Survey(ctx context.Context, believe bool) (*site.Survey, error) {
+	out, err := c.Site.Survey(ctx, believe)
+	if err != nil {
+		return nil, err
+	}
+	changed, interrupted := c.fs.Interrupted()
+	if !interrupted {
+		return out, nil
+	}
+	out.Unsettled++ // so that it is settled when all is as it should be: see Affirm
+	return out, c.Adopt(ctx, out, func(name string) bool { return changed(fsys.Join(c.root, name)) })
+}
+
+// Affirm implements deploy.Site. Where no archive ended early it would carry much to save a little.
+func (c *carried) Affirm(ctx context.Context, _ int, _ string) error {
+	if _, interrupted := c.fs.Interrupted(); interrupted {
+		return c.push(ctx)
+	}
+	return nil
+}
 
 // Unlock removes a lock.
 func (c *carried) Unlock(ctx context.Context, holder *site.Holder) error {
@@ -192,7 +231,7 @@ func (s *Settings) haltOf(c *engine.Container) *halt {
 		return h
 	}
 	info, err := os.Stat(h.file)
-	if err != nil || !s.Stop {
+	if err != nil || !s.Writes {
 		return nil
 	}
 	h.began = info.ModTime()

@@ -23,10 +23,11 @@ import (
 
 // ContainerError tells that a container cannot take a site.
 type ContainerError struct {
-	Name    string
-	Stopped bool
-	Runs    bool // its files cannot be reached while it runs
-	Err     error
+	Name     string
+	Stopped  bool
+	Carrying bool // it took a part of what was carried there, perhaps
+	Runs     bool // its files cannot be reached while it runs
+	Err      error
 }
 
 func (e *ContainerError) Error() string {

@@ -100,12 +100,20 @@ func (s *Server) getArchive(c *container, w http.ResponseWriter, r *http.Request
 			return err
 		}
 		w.Header().Set("Content-Type", "application/x-tar")
-		p := &packing{root: root, out: tar.NewWriter(w), top: name, plain: s.windows(), links: map[fileID]string{}}
-		if err := p.tree(name); err != nil {
+		if err := Pack(root, name, w, s.windows()); err != nil {
 			panic(http.ErrAbortHandler) // the answer has begun
 		}
-		return p.out.Close()
+		return nil
 	})
+}
+
+// Pack writes an archive of what stands at a name, with all below it, as engines do. With plain the system knows no modes.
+func Pack(root *os.Root, name string, to io.Writer, plain bool) error {
+	p := &packing{root: root, out: tar.NewWriter(to), top: name, plain: plain, links: map[fileID]string{}}
+	if err := p.tree(name); err != nil {
+		return err
+	}
+	return p.out.Close()
 }
 
 // packing writes an archive whose names begin with the last element of the top's.
@@ -199,7 +207,13 @@ func (c *container) inVolume(name string) bool {
 	})
 }
 
-// unpacking writes what is in an archive. What stands in the way of something goes first, unless both are folders.
+// Unpack writes what is in an archive into a folder, as engines do: what stands in the way of something goes first,
+// unless both are folders. When it fails, what came before stays.
+func Unpack(root *os.Root, at string, archive io.Reader) error {
+	return (&unpacking{root: root, at: at}).all(archive)
+}
+
+// unpacking is Unpack for one archive.
 type unpacking struct {
 	root    *os.Root
 	at      string
@@ -236,7 +250,9 @@ func (u *unpacking) all(archive io.Reader) error {
 		}
 	}
 	for _, head := range slices.Backward(folders) {
-		_ = u.root.Chtimes(head.Name, head.ModTime, head.ModTime) // it may have gone again
+		if err := u.root.Chtimes(head.Name+"/.", head.ModTime, head.ModTime); err != nil {
+			return fail(http.StatusInternalServerError, "Error processing tar file(exit status 1): %v", err)
+		}
 	}
 	return nil
 }
@@ -272,6 +288,9 @@ func (u *unpacking) one(head *tar.Header, name string, content io.Reader) error 
 	case tar.TypeLink:
 		if err := u.root.Link(path.Join(u.at, inRoot(head.Linkname)), name); err != nil {
 			return err
+		}
+		if _, err := u.root.Lstat(inRoot(head.Linkname)); err != nil { // engines look there, not below the folder
+			return own(u.root, name, head)
 		}
 	default:
 		return nil

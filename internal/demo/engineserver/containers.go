@@ -174,7 +174,7 @@ func (c *container) fill(archive string) error {
 		return err
 	}
 	defer f.Close()
-	if err := (&unpacking{root: root, at: "."}).all(f); err != nil {
+	if err := Unpack(root, ".", f); err != nil {
 		return err
 	}
 	for _, m := range append([]mounted{{path: "/proc"}, {path: "/dev"}}, c.mounts...) {

@@ -5,28 +5,28 @@
 // what they changed into the container, in one archive. What was removed makes the folder that held it go too and come
 // anew, with everything else that was in it: an archive that has a file and then a folder under one name does that. Until
 // Push nothing changes in the container; while it runs, files are replaced one after the other, and not in one step.
+//
+// An archive that ends early, because the line or the power went, leaves a part of what it brings. So it begins with a
+// note of what it is about to change, and with second names (hard links) in Options.Aside of all files in folders that go
+// and come anew; they end with it. Open puts back what such a folder has lost, and Interrupted tells what was changed.
 package containerfs
 
 import (
 	"archive/tar"
 	"context"
-	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
-	"maps"
 	"os"
 	"path"
-	"slices"
+	"path/filepath"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/osfs"
-	"tartine/internal/manifest"
 )
 
 // Place is a container that takes and gives archives.
@@ -43,17 +43,21 @@ type FS struct {
 	local   *osfs.FS
 	place   Place
 	base    string // absolute, in the container
-	dir     string // of this machine
+	dir     string // of this machine: tree is what stands there, held what was put aside
 	opt     Options
 
-	mu      sync.Mutex
-	there   map[string]standing // what stands in the container, as far as it was brought here
-	changed map[string]bool
-	odd     []string // devices and the like, which cannot be carried back
+	unfinished *note // of an archive that ended early; nil: none did
+	mu         sync.Mutex
+	there      map[string]standing // what stands in the container, as far as it was brought here
+	changed    map[string]bool
+	odd        []string // devices and the like, which cannot be carried back
 }
 
 // standing is what is known of a name in the container beside what stands here.
-type standing struct{ user, group int }
+type standing struct {
+	user, group int
+	file        bool // with bytes
+}
 
 var _ fsys.FS = (*FS)(nil)
 
@@ -61,6 +65,9 @@ var _ fsys.FS = (*FS)(nil)
 type Options struct {
 	Owner   *osfs.Owner // whom belongs what is made; nil: root
 	Windows bool        // it knows no modes and has names of its own
+	Aside   string      // a name of which others make no use, in a folder that is last to be changed: the site's record
+	Last    string      // a name that comes after all others, if it comes: what says how far the site is
+	Mounts  []string    // names at which something else is mounted: no folder above them can go
 }
 
 // mostCarried is how many bytes are brought here at most.
@@ -77,20 +84,36 @@ func Open(ctx context.Context, place Place, base string, names []string, opt Opt
 		return nil, err
 	}
 	f := &FS{place: place, base: base, dir: dir, opt: opt, there: map[string]standing{}, changed: map[string]bool{}}
-	if f.local, err = osfs.Open(dir); err == nil {
-		f.FS = f.local
-		for _, name := range names {
-			if err = f.bring(ctx, name); err != nil {
-				break
-			}
-		}
-	}
-	if err != nil {
+	if err = f.fill(ctx, names); err != nil {
 		f.Close()
 		return nil, err
 	}
 	return f, nil
 }
+
+func (f *FS) fill(ctx context.Context, names []string) (err error) {
+	for _, name := range []string{treeFolder, heldFolder} {
+		if err := os.Mkdir(filepath.Join(f.dir, name), 0o700); err != nil {
+			return err
+		}
+	}
+	if f.local, err = osfs.Open(filepath.Join(f.dir, treeFolder)); err != nil {
+		return err
+	}
+	f.FS = f.local
+	for _, name := range names {
+		if err := f.bring(ctx, name); err != nil {
+			return err
+		}
+	}
+	return f.restore(ctx)
+}
+
+// The folders of this machine's.
+const (
+	treeFolder = "tree"
+	heldFolder = "held"
+)
 
 // Close removes what was brought here.
 func (f *FS) Close() error {
@@ -121,8 +144,11 @@ func (f *FS) bring(ctx context.Context, name string) error {
 	}
 	defer archive.Close()
 	return walkArchive(ctx, archive, name, func(at string, head *tar.Header, content io.Reader) error {
-		f.there[at] = standing{head.Uid, head.Gid}
-		return f.take(ctx, at, head, content)
+		if aside, below := f.aside(at); aside {
+			return f.takeAside(name, below, head, content)
+		}
+		f.there[at] = standing{head.Uid, head.Gid, head.Typeflag == tar.TypeReg || head.Typeflag == tar.TypeLink}
+		return f.take(ctx, name, at, head, content)
 	})
 }
 
@@ -151,12 +177,15 @@ func walkArchive(ctx context.Context, archive io.Reader, name string, each func(
 	}
 }
 
-// take puts one name of an archive into the folder here.
-func (f *FS) take(ctx context.Context, at string, head *tar.Header, content io.Reader) error {
+// take puts one name of an archive of top into the folder here.
+func (f *FS) take(ctx context.Context, top, at string, head *tar.Header, content io.Reader) error {
 	mode := head.FileInfo().Mode()
 	attr := fsys.Attr{Mode: mode.Perm(), ModTime: head.ModTime.Truncate(time.Second)}
 	switch head.Typeflag {
 	case tar.TypeDir:
+		if at == "." {
+			return nil
+		}
 		return f.local.Mkdir(ctx, at, mode.Perm()|0o700)
 	case tar.TypeReg:
 		attr.Mode |= 0o400 // it must be read here
@@ -165,13 +194,29 @@ func (f *FS) take(ctx context.Context, at string, head *tar.Header, content io.R
 	case tar.TypeSymlink:
 		return f.local.Symlink(ctx, head.Linkname, at)
 	case tar.TypeLink: // another name of a file of the same archive
-		_, below, _ := strings.Cut(path.Clean(head.Linkname), "/")
-		top, _, _ := strings.Cut(at, "/")
-		return f.local.Link(ctx, fsys.Join(top, below), at)
+		first := linked(top, head)
+		aside, below := f.aside(first)
+		if !aside {
+			return f.local.Link(ctx, first, at)
+		}
+		held, err := os.Open(f.heldFile(below))
+		if err != nil {
+			return err
+		}
+		defer held.Close()
+		attr.Mode |= 0o400
+		_, err = f.local.Put(ctx, at, held, attr)
+		return err
 	default:
 		f.odd = append(f.odd, at)
 		return nil
 	}
+}
+
+// linked gives the name of the file that a hard link of an archive of top is of.
+func linked(top string, head *tar.Header) string {
+	_, below, _ := strings.Cut(path.Clean(head.Linkname), "/")
+	return fsys.Join(top, below)
 }
 
 func (f *FS) note(err error, names ...string) error {
@@ -252,222 +297,4 @@ func (f *FS) Remove(ctx context.Context, name string) error {
 // Link implements fsys.Linker.
 func (f *FS) Link(ctx context.Context, from, to string) error {
 	return f.note(f.local.Link(ctx, from, to), to)
-}
-
-// parcel is what goes into the container.
-type parcel struct {
-	anew  []string // folders that go, and come again
-	names []string // what comes, in order; folders with everything below them where they are new
-}
-
-// Push carries what was changed into the container, and reads it back there: it fails when anything is not as it should be.
-func (f *FS) Push(ctx context.Context) error {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	p, err := f.pack(ctx)
-	if err != nil || len(p.anew)+len(p.names) == 0 {
-		return err
-	}
-	sent := map[string]manifest.Digest{}
-	out, in := io.Pipe()
-	writing := make(chan error, 1)
-	go func() {
-		err := f.write(ctx, in, p, sent)
-		in.CloseWithError(err)
-		writing <- err
-	}()
-	err = f.place.Put(ctx, f.base, out)
-	out.CloseWithError(errors.New("the engine takes no more"))
-	if failed := <-writing; failed != nil && err == nil {
-		err = failed
-	}
-	if err != nil {
-		return err
-	}
-	if err := f.check(ctx, p, sent); err != nil {
-		return err
-	}
-	f.changed = map[string]bool{}
-	return nil
-}
-
-// pack finds out what must go and what must come.
-func (f *FS) pack(ctx context.Context) (*parcel, error) {
-	anew := map[string]bool{}
-	p := &parcel{}
-	var fresh []string // folders that are new, and so come with all that is in them
-	for _, name := range slices.Sorted(maps.Keys(f.changed)) {
-		info, err := f.local.Lstat(ctx, name)
-		switch {
-		case err == nil && under(name, fresh):
-		case err == nil:
-			p.names = append(p.names, name)
-			if _, there := f.there[name]; !there && info.Mode.IsDir() {
-				fresh = append(fresh, name)
-			}
-		case !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, syscall.ENOTDIR): // else a folder above it is gone, or a file now
-			return nil, err
-		default:
-			if _, there := f.there[name]; !there {
-				continue // it came and went here
-			}
-			dir, _ := fsys.Split(name)
-			for ; dir != "."; dir, _ = fsys.Split(dir) {
-				if info, err := f.local.Lstat(ctx, dir); err == nil && info.Mode.IsDir() {
-					break
-				}
-			}
-			if dir == "." {
-				return nil, fmt.Errorf("%s cannot be removed from a container in which nothing can be started", path.Join(f.base, name))
-			}
-			anew[dir] = true
-		}
-	}
-	for _, dir := range slices.Sorted(maps.Keys(anew)) {
-		if under(dir, p.anew) {
-			continue
-		}
-		for _, odd := range f.odd {
-			if strings.HasPrefix(odd, dir+"/") {
-				return nil, fmt.Errorf("%s holds %s, which the engine cannot carry: remove it in the container first", path.Join(f.base, dir), odd)
-			}
-		}
-		p.anew = append(p.anew, dir)
-	}
-	p.names = slices.DeleteFunc(p.names, func(name string) bool { return slices.Contains(p.anew, name) || under(name, p.anew) })
-	return p, nil
-}
-
-func under(name string, folders []string) bool {
-	return slices.ContainsFunc(folders, func(dir string) bool { return strings.HasPrefix(name, dir+"/") })
-}
-
-// write writes the archive. Records come last: while something is missing, what is recorded is what stood before.
-func (f *FS) write(ctx context.Context, to io.Writer, p *parcel, sent map[string]manifest.Digest) error {
-	out := tar.NewWriter(to)
-	order := func(a, b string) int {
-		if x, y := strings.HasPrefix(a, "."), strings.HasPrefix(b, "."); x != y {
-			if x {
-				return 1
-			}
-			return -1
-		}
-		return strings.Compare(a, b)
-	}
-	all := slices.Concat(p.anew, p.names)
-	slices.SortFunc(all, order)
-	for _, name := range all {
-		anew := slices.Contains(p.anew, name)
-		if anew { // a file in the folder's place makes it go
-			if err := out.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Mode: 0o600, Format: tar.FormatPAX}); err != nil {
-				return err
-			}
-		}
-		if err := f.writeTree(ctx, out, name, anew, sent); err != nil {
-			return err
-		}
-	}
-	return out.Close()
-}
-
-func (f *FS) writeTree(ctx context.Context, out *tar.Writer, name string, whole bool, sent map[string]manifest.Digest) error {
-	if err := ctx.Err(); err != nil {
-		return err
-	}
-	info, err := f.local.Lstat(ctx, name)
-	if err != nil {
-		return err
-	}
-	owner, known := f.there[name]
-	if !known {
-		owner = standing{f.opt.Owner.User, f.opt.Owner.Group}
-	}
-	head := &tar.Header{Name: name, Mode: int64(info.Mode.Perm()), ModTime: info.ModTime, Uid: owner.user, Gid: owner.group, Format: tar.FormatPAX}
-	switch {
-	case info.Mode.IsDir():
-		head.Typeflag, head.Name = tar.TypeDir, name+"/"
-		if err := out.WriteHeader(head); err != nil {
-			return err
-		}
-		if known && !whole {
-			return nil // what is in it has been noted for itself
-		}
-		list, err := f.local.List(ctx, name)
-		if err != nil {
-			return err
-		}
-		slices.SortFunc(list, func(a, b fsys.Info) int { return strings.Compare(a.Name, b.Name) })
-		for _, below := range list {
-			if err := f.writeTree(ctx, out, fsys.Join(name, below.Name), true, sent); err != nil {
-				return err
-			}
-		}
-		return nil
-	case info.Mode&fs.ModeSymlink != 0:
-		head.Typeflag, head.Linkname = tar.TypeSymlink, info.Link
-		return out.WriteHeader(head)
-	}
-	head.Typeflag, head.Size = tar.TypeReg, info.Size
-	if err := out.WriteHeader(head); err != nil {
-		return err
-	}
-	content, err := f.local.Open(ctx, name)
-	if err != nil {
-		return err
-	}
-	defer content.Close()
-	hash := sha256.New()
-	if _, err := fsys.Copy(ctx, io.MultiWriter(out, hash), content); err != nil {
-		return err
-	}
-	sent[name] = manifest.Digest(hash.Sum(nil))
-	return nil
-}
-
-// check reads what was sent back, and notes what stands there now.
-func (f *FS) check(ctx context.Context, p *parcel, sent map[string]manifest.Digest) error {
-	tops := map[string]bool{}
-	for _, name := range slices.Concat(p.anew, p.names) {
-		top, _, _ := strings.Cut(name, "/")
-		tops[top] = true
-	}
-	maps.DeleteFunc(f.there, func(name string, _ standing) bool {
-		top, _, _ := strings.Cut(name, "/")
-		return tops[top]
-	})
-	for _, top := range slices.Sorted(maps.Keys(tops)) {
-		archive, err := f.place.Get(ctx, path.Join(f.base, top))
-		if err != nil {
-			return err
-		}
-		err = walkArchive(ctx, archive, top, func(at string, head *tar.Header, content io.Reader) error {
-			f.there[at] = standing{head.Uid, head.Gid}
-			want, ok := sent[at]
-			if !ok {
-				return nil
-			}
-			delete(sent, at)
-			if head.Typeflag == tar.TypeLink {
-				return nil // of a file that is checked under its other name
-			}
-			hash := sha256.New()
-			if _, err := io.Copy(hash, content); err != nil {
-				return err
-			}
-			if manifest.Digest(hash.Sum(nil)) != want {
-				return fmt.Errorf("%s of the container is not what was sent", path.Join(f.base, at))
-			}
-			return nil
-		})
-		if closing := archive.Close(); err == nil {
-			err = closing
-		}
-		if err != nil {
-			return err
-		}
-	}
-	for name := range sent {
-		return fmt.Errorf("%s of the container is missing after it was sent", path.Join(f.base, name))
-	}
-	return nil
 }

@@ -1,114 +1,64 @@
 package containerfs
 
 import (
-	"archive/tar"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 	"testing"
+	"testing/iotest"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"tartine/internal/demo/engineserver"
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/fsystest"
 	"tartine/internal/fsys/osfs"
 )
 
 // shelf is a folder of this machine that takes and gives archives as an engine does.
-type shelf string
+type shelf struct {
+	root *os.Root
+	cut  int64 // after so many bytes no more is taken; 0: all is
+}
 
-func (s shelf) Get(_ context.Context, name string) (io.ReadCloser, error) {
-	top := filepath.Join(string(s), name)
-	if _, err := os.Lstat(top); err != nil {
+func newShelf(t require.TestingT, dir string) *shelf {
+	root, err := os.OpenRoot(dir)
+	require.NoError(t, err)
+	return &shelf{root: root}
+}
+
+func (s *shelf) Get(_ context.Context, name string) (io.ReadCloser, error) {
+	name = path.Join(".", name[1:])
+	if _, err := s.root.Lstat(name); err != nil {
 		return nil, err
 	}
 	out, in := io.Pipe()
-	go func() {
-		w := tar.NewWriter(in)
-		err := filepath.WalkDir(top, func(file string, entry fs.DirEntry, err error) error {
-			if err != nil {
-				return err
-			}
-			info, err := entry.Info()
-			if err != nil {
-				return err
-			}
-			link, _ := os.Readlink(file)
-			head, err := tar.FileInfoHeader(info, link)
-			if err != nil {
-				return err
-			}
-			below, err := filepath.Rel(filepath.Dir(top), file)
-			if err != nil {
-				return err
-			}
-			head.Name = filepath.ToSlash(below)
-			if err := w.WriteHeader(head); err != nil || !info.Mode().IsRegular() {
-				return err
-			}
-			content, err := os.Open(file)
-			if err != nil {
-				return err
-			}
-			defer content.Close()
-			_, err = io.Copy(w, content)
-			return err
-		})
-		if err == nil {
-			err = w.Close()
-		}
-		in.CloseWithError(err)
-	}()
+	go func() { in.CloseWithError(engineserver.Pack(s.root, name, in, false)) }()
 	return out, nil
 }
 
-func (s shelf) Put(_ context.Context, folder string, archive io.Reader) error {
-	in := tar.NewReader(archive)
-	for {
-		head, err := in.Next()
-		if err == io.EOF {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		file := filepath.Join(string(s), folder, head.Name)
-		if info, err := os.Lstat(file); err == nil && !(info.IsDir() && head.Typeflag == tar.TypeDir) {
-			if err := os.RemoveAll(file); err != nil {
-				return err
-			}
-		}
-		switch head.Typeflag {
-		case tar.TypeDir:
-			if err := os.MkdirAll(file, head.FileInfo().Mode().Perm()); err != nil {
-				return err
-			}
-			err = os.Chmod(file, head.FileInfo().Mode().Perm())
-		case tar.TypeSymlink:
-			err = os.Symlink(head.Linkname, file)
-		default:
-			var to *os.File
-			if to, err = os.OpenFile(file, os.O_CREATE|os.O_WRONLY|os.O_EXCL, head.FileInfo().Mode().Perm()); err == nil {
-				_, err = io.Copy(to, in)
-				to.Close()
-			}
-		}
-		if err != nil {
-			return err
-		}
+var errCut = errors.New("the line was cut")
+
+func (s *shelf) Put(_ context.Context, folder string, archive io.Reader) error {
+	if s.cut > 0 {
+		archive = io.MultiReader(io.LimitReader(archive, s.cut), iotest.ErrReader(errCut))
 	}
+	return engineserver.Unpack(s.root, path.Join(".", folder[1:]), archive)
 }
 
 func TestWhatIsBroughtHereIsAFolderLikeAnyOther(t *testing.T) {
 	for name, opt := range map[string]Options{"as any": {}, "as of Windows": {Windows: true}} {
 		t.Run(name, func(t *testing.T) {
 			fsystest.Run(t, func(t *testing.T) fsys.FS {
-				f, err := Open(t.Context(), shelf(t.TempDir()), "/", nil, opt)
+				f, err := Open(t.Context(), newShelf(t, t.TempDir()), "/", nil, opt)
 				require.NoError(t, err)
 				return f
 			})
@@ -142,53 +92,148 @@ func tree(t require.TestingT, dir string) map[string]string {
 	return out
 }
 
+// someSite makes what stands before a property is tried.
+func someSite(t require.TestingT, dir string) {
+	for name, text := range map[string]string{"site/css/rock.css": "h1 {}", "site/css/mine": "not ours", "site/css/deep/x": "x", "beside": "not ours", ".site.tartine/current": "1", ".site.tartine/kept/aa/aa": "old"} {
+		name = filepath.Join(dir, "srv", filepath.FromSlash(name))
+		require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
+		require.NoError(t, os.WriteFile(name, []byte(text), 0o644))
+	}
+	require.NoError(t, os.Symlink("rock.css", filepath.Join(dir, "srv", "site", "css", "link")))
+}
+
+func openSite(t require.TestingT, on *shelf) *FS {
+	f, err := Open(context.Background(), on, "/srv", []string{"site", ".site.tartine"},
+		Options{Owner: &osfs.Owner{User: os.Getuid(), Group: os.Getgid()}, Aside: ".site.tartine/carried", Last: ".site.tartine/current"})
+	require.NoError(t, err)
+	return f
+}
+
+// anything does something with a folder. What cannot be done is not done; then nothing must come of it. As a site does, it
+// writes no file that may have a second name.
+func anything(rt *rapid.T, f *FS) {
+	names := rapid.SampledFrom([]string{"site/a", "site/b", "site/css", "site/css/rock.css", "site/css/deep", "site/css/deep/x", ".site.tartine/y", ".site.tartine/kept/aa", ".site.tartine/kept/aa/aa"})
+	ctx, name := context.Background(), names.Draw(rt, "name")
+	switch rapid.IntRange(0, 7).Draw(rt, "what") {
+	case 0:
+		_ = f.Remove(ctx, name)
+		_, _ = f.Put(ctx, name, strings.NewReader(fmt.Sprint(rapid.Int().Draw(rt, "text"))), fsys.Attr{Mode: rapid.SampledFrom([]fs.FileMode{0o644, 0o755}).Draw(rt, "mode")})
+	case 1:
+		_ = f.Mkdir(ctx, name, 0o755)
+	case 2:
+		_ = f.Remove(ctx, name)
+	case 3:
+		_ = f.Rename(ctx, name, names.Draw(rt, "to"))
+	case 4:
+		_ = f.Symlink(ctx, "no/where", name)
+	case 5:
+		_ = f.Link(ctx, name, names.Draw(rt, "to"))
+	case 6:
+		if info, err := f.Lstat(ctx, name); err == nil && info.Mode.IsDir() {
+			_ = f.SetAttr(ctx, name, fsys.Attr{Mode: 0o700})
+		}
+	case 7:
+		_, _ = f.Put(ctx, ".site.tartine/current", strings.NewReader(fmt.Sprint(rapid.Int().Draw(rt, "number"))), fsys.Attr{Mode: 0o644})
+	}
+}
+
+// standingIn gives what stands in a shelf, without what is beside the site, and without what is put aside.
+func standingIn(t require.TestingT, dir string) map[string]string {
+	got := tree(t, filepath.Join(dir, "srv"))
+	require.Equal(t, "-rw-r--r-- not ours", got["beside"])
+	maps.DeleteFunc(got, func(name, _ string) bool {
+		return name == "." || name == "beside" || strings.HasPrefix(name, ".site.tartine/carried")
+	})
+	return got
+}
+
+func broughtIn(t require.TestingT, f *FS) map[string]string {
+	got := tree(t, filepath.Join(f.dir, treeFolder))
+	delete(got, ".")
+	return got
+}
+
 // TestPushCarriesEverything does anything, pushes now and then, and finds the same at both places.
 func TestPushCarriesEverything(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		dir, err := os.MkdirTemp("", "")
 		require.NoError(rt, err)
 		defer os.RemoveAll(dir)
-		require.NoError(rt, os.MkdirAll(filepath.Join(dir, "srv", "site", "css"), 0o755))
-		require.NoError(rt, os.WriteFile(filepath.Join(dir, "srv", "site", "css", "rock.css"), []byte("h1 {}"), 0o644))
-		require.NoError(rt, os.WriteFile(filepath.Join(dir, "srv", "beside"), []byte("not ours"), 0o644))
-		ctx := context.Background()
-		f, err := Open(ctx, shelf(dir), "/srv", []string{"site", ".site.tartine"}, Options{Owner: &osfs.Owner{User: os.Getuid(), Group: os.Getgid()}})
-		require.NoError(rt, err)
+		someSite(rt, dir)
+		f := openSite(rt, newShelf(rt, dir))
 		defer f.Close()
-		names := rapid.SampledFrom([]string{"site/a", "site/b", "site/css", "site/css/rock.css", "site/css/deep", "site/css/deep/x", ".site.tartine", ".site.tartine/y"})
 		for range rapid.IntRange(1, 25).Draw(rt, "steps") {
-			// Whatever cannot be done is not done; then nothing must come of it.
-			name := names.Draw(rt, "name")
-			switch rapid.IntRange(0, 5).Draw(rt, "what") {
-			case 0:
-				_, _ = f.Put(ctx, name, strings.NewReader(fmt.Sprint(rapid.Int().Draw(rt, "text"))), fsys.Attr{Mode: rapid.SampledFrom([]fs.FileMode{0o644, 0o755}).Draw(rt, "mode")})
-			case 1:
-				_ = f.Mkdir(ctx, name, 0o755)
-			case 2:
-				_ = f.Remove(ctx, name)
-			case 3:
-				_ = f.Rename(ctx, name, names.Draw(rt, "to"))
-			case 4:
-				_ = f.Symlink(ctx, "no/where", name)
-			case 5:
-				err = f.Push(ctx)
+			anything(rt, f)
+			if rapid.IntRange(0, 5).Draw(rt, "push") == 0 {
+				err = f.Push(t.Context())
 			}
 			if err != nil { // the top of what was brought cannot be removed
 				require.ErrorContains(rt, err, "cannot be removed")
 				return
 			}
 		}
-		if err := f.Push(ctx); err != nil {
+		if err := f.Push(t.Context()); err != nil {
 			require.ErrorContains(rt, err, "cannot be removed")
 			return
 		}
-		want := tree(rt, f.dir)
-		got := tree(rt, filepath.Join(dir, "srv"))
-		require.Equal(rt, "-rw-r--r-- not ours", got["beside"])
-		delete(got, "beside")
-		delete(want, ".")
-		delete(got, ".")
-		require.Equal(rt, want, got)
+		require.Equal(rt, broughtIn(rt, f), standingIn(rt, dir))
+	})
+}
+
+// TestAPushThatIsCutLosesNothing does anything, has the archive end anywhere, and looks anew.
+func TestAPushThatIsCutLosesNothing(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		dir, err := os.MkdirTemp("", "")
+		require.NoError(rt, err)
+		defer os.RemoveAll(dir)
+		someSite(rt, dir)
+		on := newShelf(rt, dir)
+		f := openSite(rt, on)
+		defer f.Close()
+		for range rapid.IntRange(1, 12).Draw(rt, "steps") {
+			anything(rt, f)
+		}
+		before, want := standingIn(rt, dir), broughtIn(rt, f)
+		on.cut = rapid.Int64Range(1, 30_000).Draw(rt, "cut")
+		err = f.Push(t.Context())
+		if err == nil {
+			require.Equal(rt, want, standingIn(rt, dir))
+			return
+		}
+		if !errors.Is(err, errCut) {
+			require.ErrorContains(rt, err, "cannot be removed")
+			return
+		}
+		on.cut = 0
+		again := openSite(rt, on)
+		defer again.Close()
+		stands := broughtIn(rt, again)
+		touched, interrupted := again.Interrupted()
+		if !interrupted { // all had come, or nothing was touched yet
+			require.Contains(rt, []map[string]string{want, before}, stands)
+			return
+		}
+		for name := range stands {
+			_, stood := before[name]
+			require.True(rt, stood || touched(name), "%s came from nowhere", name)
+		}
+		for name, was := range before {
+			if want[name] == was && !f.changed[name] {
+				require.Equal(rt, was, stands[name], "%s was to stay", name)
+			}
+			if !touched(name) {
+				require.Equal(rt, was, stands[name], "%s was not to be touched", name)
+			}
+			if stands[".site.tartine/current"] != before[".site.tartine/current"] {
+				require.Equal(rt, want[name], stands[name], "%s came before what says so", name)
+			}
+		}
+		require.NoError(rt, again.Push(t.Context()))
+		require.Equal(rt, stands, standingIn(rt, dir))
+		last := openSite(rt, on)
+		defer last.Close()
+		_, interrupted = last.Interrupted()
+		require.False(rt, interrupted)
 	})
 }
 
