@@ -96,3 +96,14 @@ export $(grep -o 'GANNET_PASSWORD=[a-z]*' "$work/demo.log" | head -1)
 sed -i 's/4120 pairs/4131 pairs/' site/species/gannet.html
 shot rented 'tartine doctor rock
 tartine deploy rock'
+
+# A container, on the machine's engine or on the stand-in.
+cd "$project"
+kill -INT $demo 2>/dev/null; wait $demo 2>/dev/null || true
+"$project/bin/tartine" demo --target container --keep >"$work/demo.log" 2>&1 &
+demo=$!
+until grep -q 'stay until Ctrl-C' "$work/demo.log"; do sleep 0.1; done
+cd "$(sed -n 's/^The folder \(.*\) and the container stay.*/\1/p' "$work/demo.log")"
+sed -i 's/4120 pairs/4131 pairs/' site/species/gannet.html
+shot container 'tartine doctor rock
+tartine deploy rock'

@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync/atomic"
 	"tartine/internal/connect/enginetest"
@@ -16,6 +17,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/moby/moby/client"
 	"github.com/stretchr/testify/require"
 )
 
@@ -178,6 +180,22 @@ func containersThatStandStill(t *testing.T, all *enginetest.Engine, program stri
 		running, _ := c.State(name)
 		require.True(t, running)
 	})
+}
+
+// TestTheExampleInAContainer walks through the example on the machine's engine, and finds nothing of it there afterwards.
+func TestTheExampleInAContainer(t *testing.T) {
+	e := enginetest.Own(t)
+	cmd := exec.Command(static(t), "demo", "--target", "container")
+	cmd.Env = append(os.Environ(), "DOCKER_HOST="+e.Address)
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	require.Contains(t, string(out), "match       rock: 64 paths checked")
+	name := regexp.MustCompile("gannet-rock-[a-z0-9]{6}").FindString(string(out))
+	require.NotEmpty(t, name)
+	_, err = e.API.ContainerInspect(t.Context(), name, client.ContainerInspectOptions{})
+	require.Error(t, err)
+	_, err = e.API.ImageInspect(t.Context(), name)
+	require.Error(t, err)
 }
 
 // TestContainersOfWindows deploys to containers that behave as those of Windows do.

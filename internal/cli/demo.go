@@ -19,8 +19,10 @@ func (a *app) demoCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Walk through a full example with a built-in server",
-		Long: `Demo unpacks an example site, starts a server on a free loopback port (SSH, or a rented host with FTP), and deploys, changes, tampers with and mends
-the site, printing each command and its output. It needs no network and no rights, and leaves nothing behind.`,
+		Long: `Demo unpacks an example site, starts a server on a free loopback port (SSH, or a rented host with FTP), and deploys,
+changes, tampers with and mends the site, printing each command and its output. It needs no network and no rights, and
+leaves nothing behind. For a container it makes one on this machine's engine, or on a small one of its own where none
+answers.`,
 		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if !slices.Contains(demo.Targets, kind) {

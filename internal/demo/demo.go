@@ -43,18 +43,18 @@ func Unpack(dir string) error {
 
 // Settings is the example's tartine.yaml for a server that is reached over SSH.
 func Settings(url, identity, hostKey string) string {
-	return settings(url, "identity: "+identity, "host_key: "+hostKey)
+	return settings("url: "+url, "identity: "+identity, "host_key: "+hostKey)
 }
 
 // RentedSettings is the example's tartine.yaml for a rented host: FTP over TLS, a password, and the server's certificate.
 func RentedSettings(url, certificate string) string {
-	return settings(url, "password: {env: "+PasswordVariable+"}", "certificate: "+certificate)
+	return settings("url: "+url, "password: {env: "+PasswordVariable+"}", "certificate: "+certificate)
 }
 
 // PasswordVariable is the environment variable that holds the password of the example's user.
 const PasswordVariable = "GANNET_PASSWORD"
 
-func settings(url, login, trust string) string {
+func settings(target ...string) string {
 	return fmt.Sprintf(`name: gannet-rock
 content:
   - source: site
@@ -64,8 +64,6 @@ content:
     exclude: ["proof-*"]
 targets:
   rock:
-    url: %s
     %s
-    %s
-`, url, login, trust)
+`, strings.Join(target, "\n    "))
 }

@@ -20,14 +20,14 @@ type Walk struct {
 	Program        string // this program's file
 	Stdout, Stderr *os.File
 	Keep           bool   // leave folder and server until the context is done
-	Target         string // what kind of server it is: ssh or ftp
+	Target         string // what kind of server it is: one of Targets
 
 	dir    string // everything lies here
 	server io.Closer
 }
 
 // Targets is the kinds of server that the example can be deployed to.
-var Targets = []string{"ssh", "ftp"}
+var Targets = []string{"ssh", "ftp", "container"}
 
 // password is that of the example's user where the server is no SSH server.
 const password = "kittiwake"
@@ -43,7 +43,7 @@ func (w *Walk) Run(ctx context.Context) (err error) {
 	if !w.Keep {
 		defer os.RemoveAll(w.dir)
 	}
-	if err := w.setUp(); err != nil {
+	if err := w.setUp(ctx); err != nil {
 		return err
 	}
 	defer w.server.Close()
@@ -53,27 +53,42 @@ func (w *Walk) Run(ctx context.Context) (err error) {
 		}
 	}
 	if w.Keep {
-		w.say("The folder %s and the server stay until Ctrl-C. In another terminal:\n\n    cd %s\n    %s=%s tartine diff\n", w.dir, w.dir, PasswordVariable, password)
+		login := ""
+		if w.Target == "ftp" {
+			login = PasswordVariable + "=" + password + " "
+		}
+		w.say("The folder %s and the %s stay until Ctrl-C. In another terminal:\n\n    cd %s\n    %startine diff\n", w.dir, w.place(), w.dir, login)
 		<-ctx.Done()
 		return os.RemoveAll(w.dir)
 	}
-	w.say("That was all. The folder and the server are gone; --keep leaves them for trying.\n")
+	w.say("That was all. The folder and the %s are going now; --keep leaves them for trying.\n", w.place())
 	return nil
+}
+
+// place is the word for where the site stands.
+func (w *Walk) place() string {
+	if w.Target == "container" {
+		return "container"
+	}
+	return "server"
 }
 
 func (w *Walk) site(name string) string {
 	return filepath.Join(w.dir, "server", "gannet", filepath.FromSlash(name))
 }
 
-func (w *Walk) setUp() (err error) {
+func (w *Walk) setUp(ctx context.Context) (err error) {
 	if err := Unpack(w.dir); err != nil {
 		return err
 	}
 	if err := os.Mkdir(filepath.Join(w.dir, "server"), 0o755); err != nil {
 		return err
 	}
-	if w.Target == "ftp" {
+	switch w.Target {
+	case "ftp":
 		return w.rent()
+	case "container":
+		return w.openKiosk(ctx)
 	}
 	home := filepath.Join(w.dir, "server", "home")
 	if err := os.Mkdir(home, 0o700); err != nil {
@@ -104,8 +119,19 @@ func (w *Walk) rent() error {
 	return os.WriteFile(filepath.Join(w.dir, "tartine.yaml"), []byte(settings), 0o644)
 }
 
+// openKiosk makes a container in the place of a server.
+func (w *Walk) openKiosk(ctx context.Context) error {
+	k, err := openKiosk(ctx, w.Program, filepath.Join(w.dir, "engine"))
+	if err != nil {
+		return fmt.Errorf("make the example's container: %w", err)
+	}
+	w.server = k
+	w.say("%s", k.introduce())
+	return os.WriteFile(filepath.Join(w.dir, "tartine.yaml"), []byte(k.settings()), 0o644)
+}
+
 func (w *Walk) first(ctx context.Context) error {
-	w.say("1. The site of Gannet Rock goes to its server for the first time. These are its settings:\n")
+	w.say("1. The site of Gannet Rock goes to its %s for the first time. These are its settings:\n", w.place())
 	if err := w.show("tartine.yaml"); err != nil {
 		return err
 	}
@@ -136,13 +162,8 @@ func (w *Walk) change(ctx context.Context) error {
 }
 
 func (w *Walk) tamper(ctx context.Context) error {
-	w.say("4. Somebody alters a tide table at the server, and keeps its size. Verify reads every file there and finds it.\n")
-	name := w.site("tides/2026-05.csv")
-	content, err := os.ReadFile(name)
-	if err != nil {
-		return err
-	}
-	if err := os.WriteFile(name, []byte(strings.Replace(string(content), ",4.", ",3.", 1)), 0o644); err != nil {
+	w.say("4. Somebody alters a tide table in the %s, and keeps its size. Verify reads every file there and finds it.\n", w.place())
+	if err := w.alter(ctx, "tides/2026-05.csv", ",4.", ",3."); err != nil {
 		return err
 	}
 	if err := w.run(ctx, 1, "verify", "rock"); err != nil {
@@ -153,6 +174,18 @@ func (w *Walk) tamper(ctx context.Context) error {
 		return err
 	}
 	return w.run(ctx, 0, "verify", "rock")
+}
+
+// alter changes a file of the site.
+func (w *Walk) alter(ctx context.Context, name, old, new string) error {
+	if k, ok := w.server.(*kiosk); ok {
+		return k.alter(ctx, name, old, new)
+	}
+	content, err := os.ReadFile(w.site(name))
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(w.site(name), []byte(strings.Replace(string(content), old, new, 1)), 0o644)
 }
 
 func (w *Walk) edit(name, old, new string) error {

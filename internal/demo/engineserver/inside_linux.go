@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -19,7 +20,18 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-func canMount() bool { return os.Geteuid() == 0 }
+// canMount tells whether this program may give its threads other mounts: it is root, and not shut in itself.
+var canMount = sync.OnceValue(func() bool {
+	if os.Geteuid() != 0 {
+		return false
+	}
+	tried := make(chan error)
+	go func() {
+		runtime.LockOSThread() // for good: the thread ends with this function
+		tried <- unix.Unshare(unix.CLONE_NEWNS | unix.CLONE_FS)
+	}()
+	return <-tried == nil
+})
 
 func canStart() bool { return true }
 
