@@ -12,7 +12,9 @@ import (
 	"regexp"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"tartine/internal/connect/enginetest"
+	"tartine/internal/connect/sshdtest"
 	"tartine/internal/demo/engineserver"
 	"testing"
 	"time"
@@ -196,6 +198,48 @@ func TestTheExampleInAContainer(t *testing.T) {
 	require.Error(t, err)
 	_, err = e.API.ImageInspect(t.Context(), name)
 	require.Error(t, err)
+}
+
+// TestAnEngineOfAnotherMachine deploys through the socket of an engine that is reached over SSH.
+func TestAnEngineOfAnotherMachine(t *testing.T) {
+	program, server := static(t), sshdtest.Start(t)
+	enginetest.Each(t, func(t *testing.T, e *enginetest.Engine) {
+		name := e.Run(enginetest.Wanted{})
+		far := fmt.Sprintf("ssh://root@127.0.0.1:%d%s", server.Port, strings.TrimPrefix(e.Address, "unix://"))
+		login := fmt.Sprintf("identity: %q, host_key: %q, url: \"container://%s/srv/site\"", server.Identity, server.Fingerprint, name)
+		p := newPlace(t, fmt.Sprintf("engine: %q, %s", far, login))
+		p.program = program
+		require.Contains(t, p.deploys(), throughAgent)
+		require.Equal(t, "<h1>again", e.In(name, "cat", "/srv/site/index.html"))
+		e.Stop(name)
+		p.write("public/index.html", "<h1>and again")
+		require.Contains(t, p.tartine("deploy"), "over archives")
+		require.Equal(t, "<h1>and again", e.Read(name, "/srv/site/index.html"))
+
+		p = newPlace(t, fmt.Sprintf("engine: %q, %s", fmt.Sprintf("ssh://root@127.0.0.1:%d/nowhere.sock", server.Port), login))
+		p.program = program
+		said, _ := fails(p, 3)
+		require.Contains(t, said, "/nowhere.sock")
+	})
+}
+
+// TestAnEngineThatThisUserMayNotUse says so, and what to do.
+func TestAnEngineThatThisUserMayNotUse(t *testing.T) {
+	dir, err := os.MkdirTemp("/tmp", "tartine-") // others can reach it
+	require.NoError(t, err)
+	defer os.RemoveAll(dir)
+	require.NoError(t, os.Chmod(dir, 0o755))
+	shell(t, "cp %s %s/tartine && mkdir %[2]s/public", static(t), dir)
+	enginetest.Each(t, func(t *testing.T, e *enginetest.Engine) {
+		cmd := exec.Command(filepath.Join(dir, "tartine"), "diff", "--source", "public", "container://rock/srv/site")
+		cmd.Dir, cmd.Env = dir, append(os.Environ(), "DOCKER_HOST="+e.Address, "XDG_CACHE_HOME=/nowhere")
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+		out, err := cmd.CombinedOutput()
+		require.Error(t, err)
+		require.Equal(t, 3, cmd.ProcessState.ExitCode(), "%s", out)
+		require.Contains(t, string(out), "this user may not use the container engine at "+e.Address)
+		require.Contains(t, string(out), "join the group that owns the socket")
+	})
 }
 
 // TestContainersOfWindows deploys to containers that behave as those of Windows do.

@@ -251,6 +251,8 @@ func containerSentence(err error) *statusError {
 	case errors.As(err, &none) && none.Denied:
 		return &statusError{status: ExitConnection, what: none.Error(),
 			next: "join the group that owns the socket (often docker), log in anew, and run it again"}
+	case errors.As(err, &none) && none.Old:
+		return &statusError{status: ExitConnection, what: none.Error(), next: "bring the engine up to date"}
 	case errors.As(err, &none):
 		return &statusError{status: ExitConnection, what: none.Error(),
 			next: "start the engine, or say where it is with engine: or DOCKER_HOST"}

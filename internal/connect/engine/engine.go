@@ -34,12 +34,16 @@ type Engine struct {
 type Error struct {
 	Where  string // the address that was tried
 	Denied bool   // it stands there, and this user may not use it
+	Old    bool   // it speaks too old a version of the interface
 	Err    error
 }
 
 func (e *Error) Error() string {
 	if e.Denied {
 		return fmt.Sprintf("this user may not use the container engine at %s", e.Where)
+	}
+	if e.Old {
+		return fmt.Sprintf("the container engine at %s is too old: %v", e.Where, e.Err)
 	}
 	return fmt.Sprintf("no container engine answers at %s: %v", e.Where, e.Err)
 }
@@ -87,13 +91,24 @@ func Open(ctx context.Context, address string, dial func(ctx context.Context, ad
 	}
 	e := &Engine{api, at.host}
 	if _, err := api.Ping(ctx, client.PingOptions{NegotiateAPIVersion: true}); err != nil {
-		api.Close()
-		if ctx.Err() != nil {
+		defer api.Close()
+		switch {
+		case ctx.Err() != nil:
 			return nil, ctx.Err()
+		case errdefs.IsInvalidArgument(err):
+			return nil, e.old(ctx, err)
 		}
 		return nil, e.because(err)
 	}
 	return e, nil
+}
+
+// old says which version of the interface an engine speaks that is too old.
+func (e *Engine) old(ctx context.Context, err error) error {
+	if ping, failed := e.api.Ping(ctx, client.PingOptions{}); failed == nil {
+		err = fmt.Errorf("it speaks version %s of the interface, and %s is the oldest that will do", ping.APIVersion, client.MinAPIVersion)
+	}
+	return &Error{Where: e.where, Old: true, Err: err}
 }
 
 // because gives an error of the connection its form.
@@ -151,7 +166,7 @@ func (e *Engine) Container(ctx context.Context, name string) (*Container, error)
 	switch {
 	case ctx.Err() != nil:
 		return nil, ctx.Err()
-	case errdefs.IsNotFound(err), err != nil && strings.Contains(err.Error(), "multiple IDs"), errdefs.IsInvalidArgument(err):
+	case errdefs.IsNotFound(err), err != nil && strings.Contains(err.Error(), "ultiple IDs"), errdefs.IsInvalidArgument(err):
 		return nil, e.notFound(ctx, name)
 	case client.IsErrConnectionFailed(err):
 		return nil, e.because(err)

@@ -120,8 +120,16 @@ type Wanted struct {
 	StopSignal string
 }
 
-// Run starts a container and gives its name. It goes with the test.
+// Run makes a container, starts it, and gives its name. It goes with the test.
 func (e *Engine) Run(w Wanted) string {
+	e.T.Helper()
+	name := e.Make(w)
+	e.Start(name)
+	return name
+}
+
+// Make makes a container that does not run.
+func (e *Engine) Make(w Wanted) string {
 	e.T.Helper()
 	if w.Command == nil {
 		w.Command = []string{"/bin/sleep", "600"}
@@ -137,7 +145,6 @@ func (e *Engine) Run(w Wanted) string {
 	e.T.Cleanup(func() {
 		_, _ = e.API.ContainerRemove(context.Background(), name, client.ContainerRemoveOptions{Force: true, RemoveVolumes: true}) // it may have gone
 	})
-	e.Start(name)
 	return name
 }
 

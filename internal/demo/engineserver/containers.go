@@ -238,7 +238,7 @@ func (s *Server) find(name string) (*container, error) {
 	case 1:
 		return found[0], nil
 	}
-	return nil, fail(http.StatusBadRequest, "multiple IDs found with provided prefix: %s", name)
+	return nil, fail(http.StatusBadRequest, "Multiple IDs found with provided prefix: %s", name)
 }
 
 func (s *Server) list(w http.ResponseWriter, r *http.Request) error {
