@@ -130,6 +130,9 @@ func TestContainersInWhichNothingRuns(t *testing.T) {
 	}
 	program := static(t)
 	enginetest.Each(t, func(t *testing.T, e *enginetest.Engine) { containersThatStandStill(t, e, program) })
+	t.Run("the stand-in with other users outside", func(t *testing.T) {
+		containersThatStandStill(t, enginetest.StandIn(t, engineserver.Options{Users: 200_000}), program)
+	})
 }
 
 func containersThatStandStill(t *testing.T, all *enginetest.Engine, program string) {

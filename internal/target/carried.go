@@ -113,6 +113,9 @@ func (s *Settings) bring(ctx context.Context, out *carried) error {
 		names = append(names, record)
 	}
 	opt := containerfs.Options{Owner: owner, Windows: c.Windows(), Aside: record + "/carried", Last: record + "/current"}
+	if opt.Root.User, opt.Root.Group, err = c.Root(ctx); err != nil {
+		return err
+	}
 	for _, m := range c.Mounts {
 		if below, ok := strings.CutPrefix(m.Path, strings.TrimSuffix(p.base, "/")+"/"); ok {
 			opt.Mounts = append(opt.Mounts, below)

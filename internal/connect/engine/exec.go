@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"archive/tar"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -107,6 +108,27 @@ func (c *Container) Get(ctx context.Context, path string) (io.ReadCloser, error)
 		return nil, c.mend("read", path, err)
 	}
 	return got.Content, nil
+}
+
+// ownFile is a file that engines put into every container as its root's.
+const ownFile = "/.dockerenv"
+
+// Root gives the numbers that the container's root has in archives. Where users of containers are others outside, some
+// engines write those of outside into the archives that they give, and take those of inside in what they get.
+func (c *Container) Root(ctx context.Context) (user, group int, err error) {
+	archive, err := c.Get(ctx, ownFile)
+	if errors.Is(err, fs.ErrNotExist) {
+		return 0, 0, nil
+	}
+	if err != nil {
+		return 0, 0, err
+	}
+	defer archive.Close()
+	head, err := tar.NewReader(archive).Next()
+	if err != nil {
+		return 0, 0, fmt.Errorf("read the engine's archive of %s: %w", ownFile, err)
+	}
+	return head.Uid, head.Gid, nil
 }
 
 // IsFolder tells whether a folder stands at a path of a container. It fails with fs.ErrNotExist where nothing does.

@@ -5,6 +5,7 @@ package enginetest
 import (
 	"archive/tar"
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/rand"
 	"io"
@@ -37,13 +38,15 @@ func Each(t *testing.T, run func(t *testing.T, e *Engine)) {
 	t.Run("the stand-in", func(t *testing.T) { run(t, StandIn(t, engineserver.Options{})) })
 }
 
-// Own is the engine of this machine. A test without one is passed over, but not in CI.
+// Own is the engine of this machine, or the one whose socket DOCKER_HOST names. A test without one is passed over, but not
+// in CI.
 func Own(t testing.TB) *Engine {
 	t.Helper()
-	if _, err := os.Stat("/var/run/docker.sock"); err != nil && os.Getenv("CI") == "" {
+	address := cmp.Or(os.Getenv("DOCKER_HOST"), client.DefaultDockerHost)
+	if _, err := os.Stat(strings.TrimPrefix(address, "unix://")); err != nil && os.Getenv("CI") == "" {
 		t.Skip("this machine has no container engine")
 	}
-	return open(t, client.DefaultDockerHost)
+	return open(t, address)
 }
 
 // StandIn starts an engine for the test. Options need no folder.
@@ -96,7 +99,7 @@ func image(t testing.TB) io.Reader {
 	require.NoError(t, err)
 	out := &bytes.Buffer{}
 	w := tar.NewWriter(out)
-	for _, dir := range []string{"bin", "tmp", "srv", "usr/share/www"} {
+	for _, dir := range []string{"bin", "tmp", "srv", "usr", "usr/share", "usr/share/www"} {
 		require.NoError(t, w.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: dir + "/", Mode: map[bool]int64{true: 0o1777, false: 0o755}[dir == "tmp"]}))
 	}
 	require.NoError(t, w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: "bin/busybox", Mode: 0o755, Size: int64(len(content))}))

@@ -100,20 +100,17 @@ func (s *Server) getArchive(c *container, w http.ResponseWriter, r *http.Request
 			return err
 		}
 		w.Header().Set("Content-Type", "application/x-tar")
-		if err := Pack(root, name, w, s.windows()); err != nil {
+		p := &packing{root: root, out: tar.NewWriter(w), top: name, plain: s.windows(), users: s.opt.Users, links: map[fileID]string{}}
+		if err := p.all(); err != nil {
 			panic(http.ErrAbortHandler) // the answer has begun
 		}
 		return nil
 	})
 }
 
-// Pack writes an archive of what stands at a name, with all below it, as engines do. With plain the system knows no modes.
-func Pack(root *os.Root, name string, to io.Writer, plain bool) error {
-	p := &packing{root: root, out: tar.NewWriter(to), top: name, plain: plain, links: map[fileID]string{}}
-	if err := p.tree(name); err != nil {
-		return err
-	}
-	return p.out.Close()
+// Pack writes an archive of what stands at a name, with all below it, as engines do.
+func Pack(root *os.Root, name string, to io.Writer) error {
+	return (&packing{root: root, out: tar.NewWriter(to), top: name, links: map[fileID]string{}}).all()
 }
 
 // packing writes an archive whose names begin with the last element of the top's.
@@ -122,7 +119,15 @@ type packing struct {
 	out   *tar.Writer
 	top   string
 	plain bool // the system knows no modes
+	users int  // see Options
 	links map[fileID]string
+}
+
+func (p *packing) all() error {
+	if err := p.tree(p.top); err != nil {
+		return err
+	}
+	return p.out.Close()
 }
 
 func (p *packing) tree(name string) error {
@@ -145,6 +150,7 @@ func (p *packing) tree(name string) error {
 	}
 	head.Name = path.Join(path.Base(p.top), strings.TrimPrefix(strings.TrimPrefix(name, p.top), "/"))
 	head.Uname, head.Gname, head.ModTime, head.Format = "", "", head.ModTime.Truncate(time.Second), tar.FormatPAX
+	head.Uid, head.Gid = head.Uid+p.users, head.Gid+p.users
 	if p.plain {
 		head.Mode, head.Uid, head.Gid = head.Mode&0o644|0o111, 0, 0
 	}
@@ -196,7 +202,7 @@ func (s *Server) putArchive(c *container, w http.ResponseWriter, r *http.Request
 		if c.host.ReadonlyRootfs && !c.inVolume(name) {
 			return fail(http.StatusForbidden, "container rootfs is marked read-only")
 		}
-		return (&unpacking{root: root, at: name, windows: s.windows()}).all(r.Body)
+		return (&unpacking{root: root, at: name, windows: s.windows(), users: s.opt.Users}).all(r.Body)
 	})
 }
 
@@ -218,7 +224,11 @@ type unpacking struct {
 	root    *os.Root
 	at      string
 	windows bool
+	users   int // see Options
 }
+
+// mostUsers is how many there are in a container whose users are others outside.
+const mostUsers = 1 << 16
 
 // notOnWindows is what names may not hold there.
 const notOnWindows = `<>:"|?*\`
@@ -235,6 +245,9 @@ func (u *unpacking) all(archive io.Reader) error {
 			return err
 		}
 		name := path.Join(u.at, inRoot(head.Name))
+		if u.users > 0 && max(head.Uid, head.Gid) >= mostUsers {
+			return fail(http.StatusInternalServerError, "Container ID %d cannot be mapped to a host ID", max(head.Uid, head.Gid))
+		}
 		if u.windows {
 			if strings.ContainsAny(head.Name, notOnWindows) {
 				return fail(http.StatusInternalServerError, "open %s: The filename, directory name, or volume label syntax is incorrect.", head.Name)

@@ -179,6 +179,13 @@ func (c *container) fill(archive string) error {
 	if err := Unpack(root, ".", f); err != nil {
 		return err
 	}
+	own, err := root.Create(".dockerenv") // as engines do
+	if err == nil {
+		err = own.Close()
+	}
+	if err != nil {
+		return err
+	}
 	for _, m := range append([]mounted{{path: "/proc"}, {path: "/dev"}}, c.mounts...) {
 		if c.server.windows() {
 			break

@@ -33,6 +33,9 @@ type Options struct {
 	System  string // what its containers are, as in windows/amd64; empty: Linux on this processor
 	// Isolated containers cannot be read nor written through archives while they run.
 	Isolated bool
+	// Users is what the users of containers are higher by outside. Archives that the engine gives tell those of outside; those
+	// that it takes, those of inside.
+	Users int
 	// Fault may spoil a request. Nil, or a nil result: it is answered.
 	Fault func(r *http.Request) *Fault
 }

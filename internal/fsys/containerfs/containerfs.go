@@ -64,10 +64,22 @@ var _ fsys.FS = (*FS)(nil)
 // Options says what a container is like.
 type Options struct {
 	Owner   *osfs.Owner // whom belongs what is made; nil: root
+	Root    osfs.Owner  // the numbers of the container's root in archives that it gives; in those it takes they are 0
 	Windows bool        // it knows no modes and has names of its own
 	Aside   string      // a name of which others make no use, in a folder that is last to be changed: the site's record
 	Last    string      // a name that comes after all others, if it comes: what says how far the site is
 	Mounts  []string    // names at which something else is mounted: no folder above them can go
+}
+
+func (f *FS) standing(head *tar.Header) standing {
+	inside := func(id, root int, fallback int) int {
+		if id < root { // nobody's in the container
+			return fallback
+		}
+		return id - root
+	}
+	return standing{inside(head.Uid, f.opt.Root.User, f.opt.Owner.User), inside(head.Gid, f.opt.Root.Group, f.opt.Owner.Group),
+		head.Typeflag == tar.TypeReg || head.Typeflag == tar.TypeLink}
 }
 
 // mostCarried is how many bytes are brought here at most.
@@ -147,7 +159,7 @@ func (f *FS) bring(ctx context.Context, name string) error {
 		if aside, below := f.aside(at); aside {
 			return f.takeAside(name, below, head, content)
 		}
-		f.there[at] = standing{head.Uid, head.Gid, head.Typeflag == tar.TypeReg || head.Typeflag == tar.TypeLink}
+		f.there[at] = f.standing(head)
 		return f.take(ctx, name, at, head, content)
 	})
 }

@@ -41,7 +41,7 @@ func (s *shelf) Get(_ context.Context, name string) (io.ReadCloser, error) {
 		return nil, err
 	}
 	out, in := io.Pipe()
-	go func() { in.CloseWithError(engineserver.Pack(s.root, name, in, false)) }()
+	go func() { in.CloseWithError(engineserver.Pack(s.root, name, in)) }()
 	return out, nil
 }
 

@@ -246,7 +246,7 @@ func (f *FS) check(ctx context.Context, p *parcel, sent map[string]manifest.Dige
 			if aside, _ := f.aside(at); aside {
 				return nil
 			}
-			f.there[at] = standing{head.Uid, head.Gid, head.Typeflag == tar.TypeReg || head.Typeflag == tar.TypeLink}
+			f.there[at] = f.standing(head)
 			want, ok := sent[at]
 			if !ok {
 				return nil
