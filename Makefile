@@ -25,7 +25,7 @@ test: .servers
 # those tests are skipped.
 .PHONY: .servers
 .servers:
-	@if { [ ! -x /usr/sbin/sshd ] || [ ! -x /usr/sbin/proftpd ] || ! command -v secret-tool >/dev/null || ! command -v fish >/dev/null; } && [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then \
+	@if { [ ! -x /usr/sbin/sshd ] || [ ! -x /usr/sbin/proftpd ] || ! command -v secret-tool >/dev/null || ! command -v busybox >/dev/null || ! command -v fish >/dev/null; } && [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then \
 		apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends \
 			openssh-server gnome-keyring libsecret-tools dbus zsh fish busybox-static proftpd-core proftpd-mod-crypto >/dev/null; fi
 
