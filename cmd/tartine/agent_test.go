@@ -17,6 +17,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tartine/internal/connect/enginetest"
 	"tartine/internal/connect/sshdtest"
 )
 
@@ -241,21 +242,16 @@ func TestThroughAnythingThatLeadsToAShell(t *testing.T) {
 		require.Contains(t, string(out), "it says: it is closed")
 	})
 	t.Run("a container", func(t *testing.T) {
-		if exec.Command("docker", "info").Run() != nil {
-			t.Skip("no container engine answers")
+		if _, err := exec.LookPath("docker"); err != nil {
+			t.Skip("no client of a container engine leads there")
 		}
-		dir := t.TempDir()
-		busybox, err := exec.LookPath("busybox")
-		require.NoError(t, err)
-		image := "tartine-test-" + strings.ToLower(filepath.Base(dir))
-		shell(t, "cp %[1]s %[2]s/busybox; printf 'FROM scratch\\nCOPY busybox /bin/busybox\\nRUN [\"/bin/busybox\", \"--install\", \"-s\", \"/bin\"]\\nRUN [\"/bin/mkdir\", \"-p\", \"/srv\", \"/tmp\", \"/root\"]\\n' >%[2]s/Dockerfile; docker build -q -t %[3]s %[2]s", busybox, dir, image)
-		t.Cleanup(func() { _ = exec.Command("docker", "rmi", "-f", image).Run() })
-		id := strings.TrimSpace(shell(t, "docker run -d --rm --network none %s /bin/sleep 600", image))
-		t.Cleanup(func() { _ = exec.Command("docker", "rm", "-f", id).Run() })
+		e := enginetest.Own(t)
+		id := e.Run(enginetest.Wanted{})
+		e.In(id, "/bin/busybox", "--install", "-s", "/bin")
 		p := newPlace(t, "url: /srv/site, "+list("docker", "exec", "-i", id, "sh"))
 		p.program = static(t)
 		require.Contains(t, p.deploys(), throughAgent)
-		require.Contains(t, shell(t, "docker exec %s cat /srv/site/index.html", id), "again")
+		require.Contains(t, e.In(id, "cat", "/srv/site/index.html"), "again")
 	})
 }
 

@@ -177,11 +177,21 @@ func TestDeploymentsThroughAnAgent(t *testing.T) {
 	delete(now, "stray.txt")
 	require.Equal(t, first, now)
 
-	file, err := client.ReadPath(t.Context(), "img/plate.tif")
+	large := bytes.Repeat([]byte("gannet"), readSize/2) // three stretches
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "www", "img", "large.tif"), large, 0o644))
+	file, err := client.ReadPath(t.Context(), "img/large.tif")
 	require.NoError(t, err)
 	text, err := io.ReadAll(file)
 	require.NoError(t, err)
-	require.Equal(t, first["img/plate.tif"], string(text))
+	require.True(t, bytes.Equal(large, text))
+	paths := []string{"index.html", "no/such", "img/plate.tif", "../out"}
+	got, errs := make([]string, len(paths)), make([]error, len(paths))
+	require.NoError(t, client.Gather(t.Context(), paths, func(i int, content []byte, err error) { got[i], errs[i] = string(content), err }))
+	require.NoError(t, errs[0])
+	require.Equal(t, first["index.html"], got[0])
+	require.ErrorIs(t, errs[1], fs.ErrNotExist)
+	require.ErrorContains(t, errs[2], site.ErrTooLarge.Error())
+	require.Error(t, errs[3])
 	checks, err := client.Examine(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, "root", checks[0].Name)

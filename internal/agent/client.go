@@ -465,33 +465,66 @@ func (c *Client) Stands(ctx context.Context, paths []string, told func(int64)) (
 	return found, nil
 }
 
+// Gather is site.Site's.
+func (c *Client) Gather(ctx context.Context, paths []string, each func(i int, content []byte, err error)) error {
+	var answer []gathered
+	if err := c.call(ctx, methodGather, gatherCall{paths}, &answer, nil); err != nil {
+		return err
+	}
+	if len(answer) != len(paths) {
+		return fmt.Errorf("%w: %d files for %d", ErrProtocol, len(answer), len(paths))
+	}
+	for i, g := range answer {
+		var err error
+		if g.Error != nil {
+			err = g.Error.err()
+		}
+		each(i, g.Content, err)
+	}
+	return nil
+}
+
 // ReadPath is site.Site's.
 func (c *Client) ReadPath(ctx context.Context, path string) (io.ReadCloser, error) {
-	r := &remoteFile{ctx: ctx, client: c, path: path}
+	return InStretches(ctx, path, c.Stretch)
+}
+
+// Stretch reads a part of a file from an offset on, and tells whether it is the last.
+func (c *Client) Stretch(ctx context.Context, path string, offset int64) (content []byte, end bool, err error) {
+	var answer readAnswer
+	if err := c.call(ctx, methodRead, readCall{path, offset}, &answer, nil); err != nil {
+		return nil, false, err
+	}
+	if len(answer.Content) == 0 && !answer.End {
+		return nil, false, fmt.Errorf("%w: nothing was read", ErrProtocol)
+	}
+	return answer.Content, answer.End, nil
+}
+
+// InStretches opens a file that is read a stretch at a time.
+func InStretches(ctx context.Context, path string, stretch func(ctx context.Context, path string, offset int64) (content []byte, end bool, err error)) (io.ReadCloser, error) {
+	r := &remoteFile{ctx: ctx, path: path, stretch: stretch}
 	return r, r.fill()
 }
 
 // remoteFile is a file that is read a stretch at a time.
 type remoteFile struct {
-	ctx    context.Context
-	client *Client
-	path   string
-	at     int64
-	now    bytes.Reader
-	end    bool
+	ctx     context.Context
+	path    string
+	stretch func(ctx context.Context, path string, offset int64) (content []byte, end bool, err error)
+	at      int64
+	now     bytes.Reader
+	end     bool
 }
 
 func (r *remoteFile) fill() error {
-	var answer readAnswer
-	if err := r.client.call(r.ctx, methodRead, readCall{r.path, r.at}, &answer, nil); err != nil {
+	content, end, err := r.stretch(r.ctx, r.path, r.at)
+	if err != nil {
 		return err
 	}
-	if len(answer.Content) == 0 && !answer.End {
-		return fmt.Errorf("%w: nothing was read", ErrProtocol)
-	}
-	r.at += int64(len(answer.Content))
-	r.now.Reset(answer.Content)
-	r.end = answer.End
+	r.at += int64(len(content))
+	r.now.Reset(content)
+	r.end = end
 	return nil
 }
 

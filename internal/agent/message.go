@@ -49,6 +49,7 @@ const (
 	methodRead       = "read"
 	methodLanes      = "lanes"
 	methodStands     = "stands"
+	methodGather     = "gather"
 )
 
 // The events. All but need go to a watch.
@@ -302,6 +303,13 @@ type (
 	readCall struct {
 		Path   string `cbor:"path"`
 		Offset int64  `cbor:"offset"`
+	}
+	gatherCall struct {
+		Paths []string `cbor:"paths"`
+	}
+	gathered struct { // one for each path
+		Content []byte     `cbor:"content,omitempty"`
+		Error   *wireError `cbor:"error,omitempty"`
 	}
 	readAnswer struct {
 		Content []byte `cbor:"content"`

@@ -227,6 +227,8 @@ func (s *server) do(ctx context.Context, m *message) (any, error) {
 		return s.doVerify(ctx, m)
 	case methodRead:
 		return s.doRead(ctx, m)
+	case methodGather:
+		return s.doGather(ctx, m)
 	case methodStands:
 		return s.doStands(ctx, m)
 	case methodHistory:
@@ -413,8 +415,31 @@ func (s *server) doStands(ctx context.Context, m *message) (any, error) {
 	return manifest.Pack(found), err
 }
 
-// readSize is how much of a file is read in one call, in bytes.
-const readSize = 512 << 10
+// How much is read in one call: of a file, and of many, in bytes.
+const (
+	readSize       = 2 << 20
+	mostGatherSize = 32 << 20
+)
+
+func (s *server) doGather(ctx context.Context, m *message) (any, error) {
+	var call gatherCall
+	if err := decoding.Unmarshal(m.Body, &call); err != nil {
+		return nil, err
+	}
+	out := make([]gathered, len(call.Paths))
+	var size atomic.Int64
+	err := s.site.Gather(ctx, call.Paths, func(i int, content []byte, err error) {
+		if err == nil && size.Add(int64(len(content))) > mostGatherSize {
+			content, err = nil, errors.New("too much was asked for at once")
+		}
+		if err != nil {
+			out[i].Error = errorToWire(err)
+			return
+		}
+		out[i].Content = content
+	})
+	return out, err
+}
 
 func (s *server) doRead(ctx context.Context, m *message) (any, error) {
 	var call readCall

@@ -248,9 +248,12 @@ func containerSentence(err error) *statusError {
 		failed  *target.ContainerError
 	)
 	switch {
+	case errors.As(err, &none) && none.Group != "":
+		return &statusError{status: ExitConnection, what: none.Error(),
+			next: fmt.Sprintf("have an administrator add you to the group %s, which owns the socket; log in anew, and run it again", none.Group)}
 	case errors.As(err, &none) && none.Denied:
 		return &statusError{status: ExitConnection, what: none.Error(),
-			next: "join the group that owns the socket (often docker), log in anew, and run it again"}
+			next: "have its owner let you use the socket, and run it again"}
 	case errors.As(err, &none) && none.Old:
 		return &statusError{status: ExitConnection, what: none.Error(), next: "bring the engine up to date"}
 	case errors.As(err, &none):

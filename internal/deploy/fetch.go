@@ -1,6 +1,7 @@
 package deploy
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"errors"
@@ -9,6 +10,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -25,6 +27,7 @@ import (
 type Shelf interface {
 	Stands(ctx context.Context, paths []string, told func(bytes int64)) ([]manifest.Entry, error)
 	ReadPath(ctx context.Context, path string) (io.ReadCloser, error)
+	Gather(ctx context.Context, paths []string, each func(i int, content []byte, err error)) error
 }
 
 // Fetch is what is to be fetched from a site into a folder of this machine.
@@ -150,42 +153,98 @@ func (f *Fetch) Run(ctx context.Context, s Shelf, watch *site.Watch) (*Fetched, 
 	var (
 		mu    sync.Mutex
 		files atomic.Int64
-		bytes atomic.Int64
+		size  atomic.Int64
 	)
 	todo := append(append([]int{}, f.Missing...), f.Replaced...)
 	if watch.Phase != nil {
 		watch.Phase("fetch", len(todo), f.Bytes())
 	}
+	came := func(i int, err error) {
+		if err != nil {
+			mu.Lock()
+			defer mu.Unlock()
+			out.Failed = append(out.Failed, site.Failure{Path: f.entries[i].Path, Err: err})
+			return
+		}
+		files.Add(1)
+		size.Add(f.entries[i].Size)
+		if watch.File != nil {
+			watch.File(f.entries[i].Path, f.entries[i].Size)
+		}
+	}
+	small, others := f.batches(todo)
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(max(f.Jobs, 1))
-	for _, i := range todo {
+	for _, batch := range small {
+		group.Go(func() error { return f.gather(ctx, s, batch, watch, came) })
+	}
+	for _, i := range others {
 		group.Go(func() error {
-			err := f.one(ctx, s, i, watch)
-			switch {
-			case ctx.Err() != nil:
-				return ctx.Err()
-			case errors.Is(err, fsys.ErrLost):
-				return err
-			case err != nil:
-				mu.Lock()
-				defer mu.Unlock()
-				out.Failed = append(out.Failed, site.Failure{Path: f.entries[i].Path, Err: err})
-				return nil
+			err := f.one(ctx, i, func() (io.ReadCloser, error) { return s.ReadPath(ctx, f.entries[i].Path) }, watch)
+			if ctx.Err() != nil || errors.Is(err, fsys.ErrLost) {
+				return errors.Join(err, ctx.Err())
 			}
-			files.Add(1)
-			bytes.Add(f.entries[i].Size)
-			if watch.File != nil {
-				watch.File(f.entries[i].Path, f.entries[i].Size)
-			}
+			came(i, err)
 			return nil
 		})
 	}
 	err := group.Wait()
-	out.Files, out.Bytes = int(files.Load()), bytes.Load()
+	slices.SortFunc(out.Failed, func(a, b site.Failure) int { return strings.Compare(a.Path, b.Path) })
+	out.Files, out.Bytes = int(files.Load()), size.Load()
 	return out, err
 }
 
-func (f *Fetch) one(ctx context.Context, s Shelf, i int, watch *site.Watch) error {
+// How much is asked for at once.
+const (
+	batchBytes = 4 << 20
+	batchFiles = 2000
+)
+
+// batches parts what is to come into small files, many of which come at once, and all else.
+func (f *Fetch) batches(todo []int) (small [][]int, others []int) {
+	var (
+		batch []int
+		size  int64
+	)
+	for _, i := range todo {
+		e := &f.entries[i]
+		if e.Kind != manifest.File || e.Size > site.MostGathered {
+			others = append(others, i)
+			continue
+		}
+		if len(batch) == batchFiles || size+e.Size > batchBytes {
+			small = append(small, batch)
+			batch, size = nil, 0
+		}
+		batch, size = append(batch, i), size+e.Size
+	}
+	if len(batch) > 0 {
+		small = append(small, batch)
+	}
+	return small, others
+}
+
+// gather brings small files. What was there already when the line was lost comes once more, and is passed over.
+func (f *Fetch) gather(ctx context.Context, s Shelf, batch []int, watch *site.Watch, came func(i int, err error)) error {
+	paths := make([]string, len(batch))
+	for at, i := range batch {
+		paths[at] = f.entries[i].Path
+	}
+	done := make([]atomic.Bool, len(batch))
+	return s.Gather(ctx, paths, func(at int, content []byte, err error) {
+		if done[at].Swap(true) {
+			return
+		}
+		i := batch[at]
+		if err == nil {
+			err = f.one(ctx, i, func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(content)), nil }, watch)
+		}
+		came(i, err)
+	})
+}
+
+// one puts an entry in its place. Open opens the content of a file.
+func (f *Fetch) one(ctx context.Context, i int, open func() (io.ReadCloser, error), watch *site.Watch) error {
 	e, name := &f.entries[i], filepath.FromSlash(f.names[i])
 	if e.Kind == manifest.Dir {
 		return f.root.MkdirAll(name, 0o755)
@@ -205,7 +264,7 @@ func (f *Fetch) one(ctx context.Context, s Shelf, i int, watch *site.Watch) erro
 		if err := f.root.Symlink(e.Link, aside); err != nil {
 			return err
 		}
-	} else if err := f.file(ctx, s, e, aside, watch); err != nil {
+	} else if err := f.file(ctx, e, open, aside, watch); err != nil {
 		_ = f.root.Remove(aside) // nothing half-written stays
 		return err
 	}
@@ -216,8 +275,8 @@ func (f *Fetch) one(ctx context.Context, s Shelf, i int, watch *site.Watch) erro
 	return nil
 }
 
-func (f *Fetch) file(ctx context.Context, s Shelf, e *manifest.Entry, aside string, watch *site.Watch) error {
-	content, err := s.ReadPath(ctx, e.Path)
+func (f *Fetch) file(ctx context.Context, e *manifest.Entry, open func() (io.ReadCloser, error), aside string, watch *site.Watch) error {
+	content, err := open()
 	if err != nil {
 		return err
 	}

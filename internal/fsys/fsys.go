@@ -105,7 +105,8 @@ type Space struct {
 	Files int64 // how many more files and folders (inodes); negative: there is no such limit
 }
 
-// Prober is an FS that can tell whether the user may write in a folder, without writing. The error says why not.
+// Prober is an FS that can tell, without writing, whether the user may write in a folder and rename into it. The error says
+// why not.
 type Prober interface {
 	Writable(ctx context.Context, dir string) error
 }
@@ -113,6 +114,8 @@ type Prober interface {
 var (
 	// ErrLost tells that the connection to the far end is gone.
 	ErrLost = errors.New("the connection was lost")
+	// ErrMount tells that a folder is in another mount than the base.
+	ErrMount = errors.New("it is in a mount of its own, into which nothing can be renamed")
 	// ErrUnsupported tells that the far end cannot do what was asked.
 	ErrUnsupported = errors.New("the far end cannot do this")
 )

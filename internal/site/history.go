@@ -13,6 +13,8 @@ import (
 	"tartine/internal/diff"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // Past is a recorded deployment.
@@ -137,6 +139,42 @@ func (s *Site) held(ctx context.Context, survey *Survey, result *diff.Result) (n
 		}
 	}
 	return names, missing, nil
+}
+
+// MostGathered is how large a file may be that Gather reads, in bytes.
+const MostGathered = 128 << 10
+
+// ErrTooLarge tells that a file is larger than MostGathered.
+var ErrTooLarge = errors.New("it is larger than it was")
+
+// Gather reads many small files whole. Each is called for every path, perhaps from several goroutines at once.
+func (s *Site) Gather(ctx context.Context, paths []string, each func(i int, content []byte, err error)) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(s.jobs)
+	for i, path := range paths {
+		group.Go(func() error {
+			content, err := s.readSmall(ctx, path)
+			if errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+				return errors.Join(err, ctx.Err())
+			}
+			each(i, content, err)
+			return nil
+		})
+	}
+	return group.Wait()
+}
+
+func (s *Site) readSmall(ctx context.Context, path string) ([]byte, error) {
+	file, err := s.ReadPath(ctx, path)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	content, err := io.ReadAll(io.LimitReader(file, MostGathered+1))
+	if err == nil && len(content) > MostGathered {
+		err = ErrTooLarge
+	}
+	return content, err
 }
 
 // ReadPath opens a file of the site.

@@ -99,16 +99,22 @@ func (st *staging) probeRights(ctx context.Context) error {
 	answers := map[string]error{}
 	for i := range st.plan.Result.Changes {
 		c := &st.plan.Result.Changes[i]
-		dir, _ := fsys.Split(c.Path)
-		if c.Status == diff.Stray || c.ModeOnly || !stands[dir] {
+		if c.Status == diff.Stray || c.ModeOnly {
 			continue
+		}
+		dir, _ := fsys.Split(c.Path)
+		for !stands[dir] { // it is made in the one above
+			dir, _ = fsys.Split(dir)
 		}
 		err, asked := answers[dir]
 		if !asked {
 			err = prober.Writable(ctx, st.site.at(dir))
 			answers[dir] = err
 		}
-		if err != nil {
+		switch {
+		case errors.Is(err, fsys.ErrMount):
+			st.fail(c.Path, fmt.Errorf("its folder cannot be published into: %w; exclude it here, and make it a target of its own", err))
+		case err != nil:
 			st.fail(c.Path, fmt.Errorf("its folder may not be written to: %s", cause(err)))
 		}
 	}

@@ -114,7 +114,7 @@ func (s *Settings) bring(ctx context.Context, out *carried) error {
 	}
 	opt := containerfs.Options{Owner: owner, Windows: c.Windows(), Aside: record + "/carried", Last: record + "/current"}
 	if opt.Root.User, opt.Root.Group, err = c.Root(ctx); err != nil {
-		return err
+		return &ContainerError{Name: c.Name, Err: err}
 	}
 	for _, m := range c.Mounts {
 		if below, ok := strings.CutPrefix(m.Path, strings.TrimSuffix(p.base, "/")+"/"); ok {

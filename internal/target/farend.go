@@ -159,6 +159,7 @@ func (w *lastWords) String() string {
 type far interface {
 	Site
 	Asked() agent.Asked
+	Stretch(ctx context.Context, path string, offset int64) (content []byte, end bool, err error)
 	io.Closer
 }
 
@@ -384,9 +385,15 @@ func (l *lasting) Stands(ctx context.Context, paths []string, told func(int64)) 
 	})
 }
 
-func (l *lasting) ReadPath(ctx context.Context, path string) (file io.ReadCloser, err error) {
-	return file, l.Try(ctx, func(s far, _ bool) error {
-		file, err = s.ReadPath(ctx, path)
-		return err
+func (l *lasting) ReadPath(ctx context.Context, path string) (io.ReadCloser, error) {
+	return agent.InStretches(ctx, path, func(ctx context.Context, path string, offset int64) (content []byte, end bool, err error) {
+		return content, end, l.Try(ctx, func(s far, _ bool) error {
+			content, end, err = s.Stretch(ctx, path, offset)
+			return err
+		})
 	})
+}
+
+func (l *lasting) Gather(ctx context.Context, paths []string, each func(i int, content []byte, err error)) error {
+	return l.Try(ctx, func(s far, _ bool) error { return s.Gather(ctx, paths, each) })
 }

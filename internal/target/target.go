@@ -140,6 +140,7 @@ type Site interface {
 	Locked(ctx context.Context) (*site.Holder, error)
 	Unlock(ctx context.Context, holder *site.Holder) error
 	ReadPath(ctx context.Context, path string) (io.ReadCloser, error)
+	Gather(ctx context.Context, paths []string, each func(i int, content []byte, err error)) error
 	Stands(ctx context.Context, paths []string, told func(bytes int64)) ([]manifest.Entry, error)
 }
 
@@ -237,7 +238,7 @@ func (s *Settings) openLocal(ctx context.Context) (*site.Site, io.Closer, error)
 	if err != nil {
 		return nil, nil, asRootError(s.Address.Path, err)
 	}
-	if !strings.Contains(p.root, "/") && p.root != "." && isMount(filepath.Join(p.base, p.root)) {
+	if !strings.Contains(p.root, "/") && p.root != "." && osfs.IsMount(filepath.Join(p.base, p.root)) {
 		p = place{filepath.Join(p.base, p.root), "."} // nothing beside it lies on the same file system
 	}
 	f, err := osfs.Open(p.base)

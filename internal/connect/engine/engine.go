@@ -34,6 +34,7 @@ type Engine struct {
 type Error struct {
 	Where  string // the address that was tried
 	Denied bool   // it stands there, and this user may not use it
+	Group  string // whose members may use it; empty: unknown
 	Old    bool   // it speaks too old a version of the interface
 	Err    error
 }
@@ -126,7 +127,8 @@ func (e *Engine) because(err error) error {
 	var system syscall.Errno
 	switch {
 	case errors.Is(err, fs.ErrPermission):
-		out.Denied = true
+		_, socket, _ := strings.Cut(e.where, "://")
+		out.Denied, out.Group = true, groupOf(socket)
 	case errors.As(err, &system):
 		out.Err = system
 	}

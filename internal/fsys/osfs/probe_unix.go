@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"path/filepath"
 
 	"golang.org/x/sys/unix"
 
@@ -39,6 +40,9 @@ func (f *FS) Writable(_ context.Context, dir string) error {
 	defer folder.Close()
 	if err := unix.Faccessat(int(folder.Fd()), ".", unix.W_OK|unix.X_OK, 0); err != nil {
 		return &fs.PathError{Op: "write in", Path: dir, Err: err}
+	}
+	if !sameMount(filepath.Join(f.root.Name(), dir), f.root.Name()) {
+		return fsys.ErrMount
 	}
 	return nil
 }

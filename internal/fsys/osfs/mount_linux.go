@@ -1,4 +1,4 @@
-package target
+package osfs
 
 import (
 	"path/filepath"
@@ -6,11 +6,14 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// isMount tells whether another file system, or another part of one, begins at a folder: nothing can be renamed from
+// IsMount tells whether another file system, or another part of one, begins at a folder: nothing can be renamed from
 // beside it into it.
-func isMount(name string) bool {
-	own, above := mountOf(name), mountOf(filepath.Dir(name))
-	return own != 0 && above != 0 && own != above
+func IsMount(name string) bool { return !sameMount(name, filepath.Dir(name)) }
+
+// sameMount tells whether two paths lie in one mount, as far as is known.
+func sameMount(a, b string) bool {
+	x, y := mountOf(a), mountOf(b)
+	return x == y || x == 0 || y == 0
 }
 
 // mountOf gives the number of the mount in which a path lies; 0: unknown, as before Linux 5.8.

@@ -1,0 +1,5 @@
+//go:build !unix
+
+package engine
+
+func groupOf(string) string { return "" }

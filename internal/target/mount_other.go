@@ -1,6 +1,0 @@
-//go:build !linux
-
-package target
-
-// isMount: elsewhere it is not found out.
-func isMount(string) bool { return false }
