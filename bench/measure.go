@@ -109,6 +109,27 @@ func (b *bench) first(tree string, port int, scheme string) func() (sample, erro
 	}
 }
 
+// pipeBack is the pipeline the other way: what stands at the site comes here.
+func (b *bench) pipeBack(port int) func() (sample, error) {
+	return func() (sample, error) {
+		if _, err := b.sh("rm -rf %[1]s && mkdir %[1]s", b.in("back")); err != nil {
+			return sample{}, err
+		}
+		return b.sh("%s tar -C %s -cf - . | tar -C %s -xf -", b.server.ssh(port), b.in("site"), b.in("back"))
+	}
+}
+
+// fetch brings what stands at the site here.
+func (b *bench) fetch(port int) func() (sample, error) {
+	return func() (sample, error) {
+		if _, err := b.sh("rm -rf %s", b.in("back")); err != nil {
+			return sample{}, err
+		}
+		return b.exec(b.program, "fetch", fmt.Sprintf("ssh://%s@127.0.0.1:%d%s", b.server.user, port, b.in("site")), "--into", b.in("back"),
+			"--identity", b.in("identity"), "--fingerprint", b.server.fingerprint, "--ssh-config", "none", "--format", "json", "--yes")
+	}
+}
+
 // again is a deployment onto what stands.
 func (b *bench) again(tree string) func() (sample, error) {
 	return func() (sample, error) { return b.deploy(tree, b.server.port, "ssh") }

@@ -41,6 +41,7 @@ type Fetch struct {
 	names   []string // where each entry goes, below Into
 	root    *os.Root
 	same    int
+	folders *sync.Map // those that stand here, as far as is known
 
 	Missing  []int // entries that do not stand here
 	Replaced []int // entries that stand here otherwise
@@ -75,6 +76,7 @@ func NewFetch(ctx context.Context, s Shelf, f Fetch, told func(bytes int64)) (*F
 	if f.root, err = os.OpenRoot(f.Into); err != nil {
 		return nil, err
 	}
+	f.folders = &sync.Map{}
 	for _, e := range entries {
 		if err := manifest.CheckPath(e.Path); err != nil { // the far end is not trusted with this machine
 			f.root.Close()
@@ -196,7 +198,7 @@ func (f *Fetch) Run(ctx context.Context, s Shelf, watch *site.Watch) (*Fetched, 
 
 // How much is asked for at once.
 const (
-	batchBytes = 4 << 20
+	batchBytes = 16 << 20
 	batchFiles = 2000
 )
 
@@ -249,10 +251,8 @@ func (f *Fetch) one(ctx context.Context, i int, open func() (io.ReadCloser, erro
 	if e.Kind == manifest.Dir {
 		return f.root.MkdirAll(name, 0o755)
 	}
-	if dir := filepath.Dir(name); dir != "." {
-		if err := f.root.MkdirAll(dir, 0o755); err != nil {
-			return err
-		}
+	if err := f.makeFolder(filepath.Dir(name)); err != nil {
+		return err
 	}
 	// No other name of the site ends so: a path element has 255 bytes at most, and this one is made up here.
 	aside := fmt.Sprintf("%s.tartine-%d-%d", filepath.Join(filepath.Dir(name), "."), os.Getpid(), i)
@@ -272,6 +272,17 @@ func (f *Fetch) one(ctx context.Context, i int, open func() (io.ReadCloser, erro
 		_ = f.root.Remove(aside)
 		return err
 	}
+	return nil
+}
+
+func (f *Fetch) makeFolder(dir string) error {
+	if _, stands := f.folders.Load(dir); stands || dir == "." {
+		return nil
+	}
+	if err := f.root.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	f.folders.Store(dir, true)
 	return nil
 }
 

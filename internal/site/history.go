@@ -1,6 +1,7 @@
 package site
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -170,11 +171,17 @@ func (s *Site) readSmall(ctx context.Context, path string) ([]byte, error) {
 		return nil, err
 	}
 	defer file.Close()
-	content, err := io.ReadAll(io.LimitReader(file, MostGathered+1))
-	if err == nil && len(content) > MostGathered {
+	var content bytes.Buffer
+	if known, ok := file.(interface{ Stat() (fs.FileInfo, error) }); ok {
+		if info, err := known.Stat(); err == nil && info.Size() <= MostGathered {
+			content.Grow(int(info.Size()) + bytes.MinRead)
+		}
+	}
+	_, err = content.ReadFrom(io.LimitReader(file, MostGathered+1))
+	if err == nil && content.Len() > MostGathered {
 		err = ErrTooLarge
 	}
-	return content, err
+	return content.Bytes(), err
 }
 
 // ReadPath opens a file of the site.

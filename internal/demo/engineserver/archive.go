@@ -123,6 +123,14 @@ type packing struct {
 	links map[fileID]string
 }
 
+// nameless is a file whose user and group are told as numbers alone. Their names would be looked up where the container's
+// files are seen, and the system's library would remember for good what it does not find there.
+type nameless struct{ fs.FileInfo }
+
+func (nameless) Uname() (string, error) { return "", nil }
+
+func (nameless) Gname() (string, error) { return "", nil }
+
 func (p *packing) all() error {
 	if err := p.tree(p.top); err != nil {
 		return err
@@ -144,12 +152,12 @@ func (p *packing) tree(name string) error {
 			return err
 		}
 	}
-	head, err := tar.FileInfoHeader(info, link)
+	head, err := tar.FileInfoHeader(nameless{info}, link)
 	if err != nil {
 		return err
 	}
 	head.Name = path.Join(path.Base(p.top), strings.TrimPrefix(strings.TrimPrefix(name, p.top), "/"))
-	head.Uname, head.Gname, head.ModTime, head.Format = "", "", head.ModTime.Truncate(time.Second), tar.FormatPAX
+	head.ModTime, head.Format = head.ModTime.Truncate(time.Second), tar.FormatPAX
 	head.Uid, head.Gid = head.Uid+p.users, head.Gid+p.users
 	if p.plain {
 		head.Mode, head.Uid, head.Gid = head.Mode&0o644|0o111, 0, 0
