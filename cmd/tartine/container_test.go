@@ -376,6 +376,49 @@ func TestEnginesThatFail(t *testing.T) {
 	}
 }
 
+// TestAContainerThatAKilledDeploymentHadStopped is started by the next one, and by none that was not told to stop it.
+func TestAContainerThatAKilledDeploymentHadStopped(t *testing.T) {
+	program := static(t)
+	came, over := make(chan struct{}, 1), make(chan struct{})
+	var hold atomic.Bool
+	c := enginetest.StandIn(t, engineserver.Options{Fault: func(r *http.Request) *engineserver.Fault {
+		if hold.Load() && r.Method == http.MethodPut {
+			came <- struct{}{}
+			<-over
+			return &engineserver.Fault{}
+		}
+		return nil
+	}})
+	name := c.Run(enginetest.Wanted{StopSignal: "KILL"})
+	p := inEngine(t, c, program, "while: stopped, url: \"container://"+name+"/srv/site\"")
+	p.tartine("deploy")
+	p.write("public/index.html", "<h1>again")
+	hold.Store(true)
+	cmd := exec.Command(program, "deploy")
+	cmd.Dir, cmd.Env = p.dir, append(os.Environ(), "XDG_CACHE_HOME="+filepath.Join(p.dir, ".cache"))
+	require.NoError(t, cmd.Start())
+	<-came
+	require.NoError(t, cmd.Process.Kill())
+	require.Error(t, cmd.Wait())
+	hold.Store(false)
+	close(over)
+	running, _ := c.State(name)
+	require.False(t, running)
+
+	other := newPlace(t, fmt.Sprintf("engine: %q, url: \"container://%s/srv/site\"", c.Address, name))
+	other.program = program
+	other.tartine("diff")
+	running, _ = c.State(name)
+	require.False(t, running, "whoever only looks starts nothing")
+	require.Contains(t, p.tartine("deploy"), "and runs again")
+	running, _ = c.State(name)
+	require.True(t, running)
+	require.Equal(t, "<h1>again", c.Read(name, "/srv/site/index.html"))
+	c.Stop(name)
+	p.write("public/index.html", "<h1>and again")
+	require.NotContains(t, p.tartine("deploy"), "runs again", "this time somebody else stopped it")
+}
+
 // TestAServiceIsDeployedToAsAWhole deploys to all containers of a service, or to none.
 func TestAServiceIsDeployedToAsAWhole(t *testing.T) {
 	if testing.Short() {

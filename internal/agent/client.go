@@ -304,21 +304,8 @@ func listener(watch *site.Watch) func(*message) error {
 	}
 }
 
-// Printable is a text of a far end without what would drive a terminal, and not too long.
-func Printable(s string) string { return printableTo(s, 400) }
-
-// printable keeps the far end from driving the terminal.
-func printable(s string) string { return printableTo(s, 100) }
-
-// printableTo is printable for texts of up to so many bytes.
-func printableTo(s string, most int) string {
-	return strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0x7f {
-			return ' '
-		}
-		return r
-	}, strings.ToValidUTF8(s[:min(len(s), most)], "?"))
-}
+// printable is a word of a far end, fit to be shown.
+func printable(s string) string { return fsys.Said(s, 100) }
 
 // Deploy is site.Site's.
 func (c *Client) Deploy(ctx context.Context, plan *site.Plan, watch *site.Watch) (*site.Outcome, error) {
@@ -431,7 +418,7 @@ func (c *Client) Examine(ctx context.Context) (checks []site.Check, err error) {
 	err = c.call(ctx, methodExamine, nil, &checks, nil)
 	for i := range checks {
 		for _, text := range []*string{&checks[i].Name, &checks[i].Found, &checks[i].Mend} {
-			*text = printableTo(*text, mostSaid)
+			*text = fsys.Said(*text, mostSaid)
 		}
 	}
 	return checks, err

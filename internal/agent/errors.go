@@ -105,7 +105,7 @@ func (w *wireError) err() error {
 	if w == nil {
 		return nil
 	}
-	w.Text = printableTo(w.Text, mostSaid)
+	w.Text = fsys.Said(w.Text, mostSaid)
 	for _, c := range causes {
 		if c.kind == w.Kind {
 			return &caused{w.Text, c.err}

@@ -16,6 +16,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"tartine/internal/fsys"
 	"time"
 
 	"github.com/jlaffaye/ftp"
@@ -186,19 +187,9 @@ func (f *FTP) greet(conn net.Conn) (string, error) {
 		if code, _ := strconv.Atoi(text[:min(3, len(text))]); code >= 400 && code < 600 {
 			return "", &textproto.Error{Code: code, Msg: strings.TrimSpace(text[3:])}
 		}
-		return "", &ProtocolError{Said: clean(text)}
+		return "", &ProtocolError{Said: fsys.Said(text, heardEnough)}
 	}
 	return text, conn.SetDeadline(time.Time{})
-}
-
-// clean is a text without what would drive a terminal.
-func clean(text string) string {
-	return strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0x7f {
-			return -1
-		}
-		return r
-	}, strings.ToValidUTF8(text[:min(len(text), heardEnough)], "?"))
 }
 
 // readReply reads one reply, which may have several lines (RFC 959, 4.2).
@@ -254,7 +245,7 @@ func tell(conn net.Conn, command, want string) error {
 	}
 	text, err := readReply(conn)
 	if err == nil && !strings.HasPrefix(text, want) {
-		return fmt.Errorf("the server answers %s with %q", command, clean(text))
+		return fmt.Errorf("the server answers %s with %q", command, fsys.Said(text, heardEnough))
 	}
 	return err
 }

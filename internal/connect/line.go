@@ -7,6 +7,7 @@ import (
 	"net"
 	"strings"
 	"sync"
+	"tartine/internal/fsys"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -102,7 +103,7 @@ func (l *line) said(err error) error {
 	case strings.Contains(string(l.heard), "SSH-"):
 		return err
 	default:
-		return &ProtocolError{strings.TrimSpace(printable(greeting))}
+		return &ProtocolError{fsys.Said(greeting, heardEnough)}
 	}
 }
 

@@ -9,7 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"unicode"
+	"tartine/internal/fsys"
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
@@ -108,7 +108,7 @@ func (l *login) answer(questions []string, echo []bool, password string) ([]stri
 			l.failure = errNobody
 			return nil, errNobody
 		}
-		text, err := l.ask(l.ssh.Address()+" asks: "+strings.TrimRight(printable(question), ": "), echo[i])
+		text, err := l.ask(l.ssh.Address()+" asks: "+strings.TrimRight(fsys.Said(question, mostAsked), ": "), echo[i])
 		if err != nil {
 			return nil, err
 		}
@@ -117,15 +117,8 @@ func (l *login) answer(questions []string, echo []bool, password string) ([]stri
 	return out, nil
 }
 
-// printable keeps what a server says from driving the terminal.
-func printable(s string) string {
-	return strings.Map(func(r rune) rune {
-		if unicode.IsPrint(r) {
-			return r
-		}
-		return ' '
-	}, s)
-}
+// mostAsked is how much of a question is shown, in bytes.
+const mostAsked = 1000
 
 // result says why nobody was let in.
 func (l *login) result(err error) error {

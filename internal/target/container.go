@@ -16,6 +16,7 @@ import (
 	"tartine/internal/agent"
 	"tartine/internal/connect"
 	"tartine/internal/connect/engine"
+	"tartine/internal/fsys"
 )
 
 // A site in a container that runs is reached through an agent inside: the program is put there through the engine's
@@ -205,7 +206,7 @@ func (s *Settings) agentAt(ctx context.Context, c *engine.Container, folder, nam
 	program := path.Join(folder, agentsFolder, name)
 	stands, err := c.Has(ctx, program)
 	if err != nil {
-		return nil, err
+		return nil, &ContainerError{Name: c.Name, Err: err}
 	}
 	if !stands {
 		content, _, err := agent.Copy(s.program(), c.System)
@@ -231,7 +232,7 @@ func (s *Settings) agentAt(ctx context.Context, c *engine.Container, folder, nam
 	if err != nil {
 		stream.Close()
 		if words := stream.Said(); words != "" {
-			err = &agent.UnavailableError{Reason: agent.Printable(words)}
+			err = &agent.UnavailableError{Reason: fsys.Said(words, 400)}
 		}
 		return nil, err
 	}
@@ -259,8 +260,14 @@ func (s *Settings) reload(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	done := fmt.Sprintf("container %s was restarted", c.Name)
 	if signal, ok := strings.CutPrefix(s.Restart, "signal:"); ok {
-		return fmt.Sprintf("container %s was sent %s", c.Name, signal), c.Signal(ctx, signal)
+		done, err = fmt.Sprintf("container %s was sent %s", c.Name, signal), c.Signal(ctx, signal)
+	} else {
+		err = c.Restart(ctx)
 	}
-	return fmt.Sprintf("container %s was restarted", c.Name), c.Restart(ctx)
+	if err != nil {
+		return "", &ContainerError{Name: c.Name, Err: err}
+	}
+	return done, nil
 }

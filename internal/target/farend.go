@@ -1,7 +1,6 @@
 package target
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -147,12 +146,7 @@ func (w *lastWords) Write(p []byte) (int, error) {
 func (w *lastWords) String() string {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	return string(bytes.Join(bytes.Fields(bytes.Map(func(r rune) rune {
-		if r < ' ' {
-			return ' '
-		}
-		return r
-	}, w.text)), []byte(" ")))
+	return strings.Join(strings.Fields(fsys.Said(string(w.text), wordsKept)), " ")
 }
 
 // far is a site whose engine runs at the far end.

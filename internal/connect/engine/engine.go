@@ -44,9 +44,9 @@ func (e *Error) Error() string {
 		return fmt.Sprintf("this user may not use the container engine at %s", e.Where)
 	}
 	if e.Old {
-		return fmt.Sprintf("the container engine at %s is too old: %v", e.Where, e.Err)
+		return fmt.Sprintf("the container engine at %s is too old: %v", e.Where, said{e.Err})
 	}
-	return fmt.Sprintf("no container engine answers at %s: %v", e.Where, e.Err)
+	return fmt.Sprintf("no container engine answers at %s: %v", e.Where, said{e.Err})
 }
 
 func (e *Error) Unwrap() error { return e.Err }
@@ -173,7 +173,7 @@ func (e *Engine) Container(ctx context.Context, name string) (*Container, error)
 	case client.IsErrConnectionFailed(err):
 		return nil, e.because(err)
 	case err != nil:
-		return nil, fmt.Errorf("look at container %s: %w", name, err)
+		return nil, fmt.Errorf("look at container %s: %w", name, said{err})
 	}
 	return e.describe(ctx, found.Container)
 }

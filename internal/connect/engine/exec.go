@@ -9,6 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"strings"
+	"tartine/internal/fsys"
 
 	"github.com/containerd/errdefs"
 	"github.com/moby/moby/client"
@@ -38,11 +39,11 @@ func (c *Container) Exec(ctx context.Context, user string, command ...string) (*
 	created, err := c.engine.api.ExecCreate(ctx, c.ID, client.ExecCreateOptions{User: user, Cmd: command,
 		AttachStdin: true, AttachStdout: true, AttachStderr: true})
 	if err != nil {
-		return nil, fmt.Errorf("start %s in container %s: %w", command[0], c.Name, err)
+		return nil, fmt.Errorf("start %s: %w", command[0], said{err})
 	}
 	attached, err := c.engine.api.ExecAttach(ctx, created.ID, client.ExecAttachOptions{})
 	if err != nil {
-		return nil, fmt.Errorf("start %s in container %s: %w", command[0], c.Name, err)
+		return nil, fmt.Errorf("start %s: %w", command[0], said{err})
 	}
 	s := &Stream{hijacked: attached, words: &strings.Builder{}}
 	s.Reader = &output{in: attached.Reader, words: s.words}
@@ -96,7 +97,7 @@ var ErrRuns = errors.New("its files cannot be reached while it runs")
 func (c *Container) Put(ctx context.Context, folder string, archive io.Reader) error {
 	_, err := c.engine.api.CopyToContainer(ctx, c.ID, client.CopyToContainerOptions{DestinationPath: folder, Content: archive, AllowOverwriteDirWithFile: true, CopyUIDGID: false})
 	if err != nil {
-		return fmt.Errorf("unpack into %s of container %s: %w", folder, c.Name, err)
+		return fmt.Errorf("unpack into %s: %w", folder, said{err})
 	}
 	return nil
 }
@@ -155,7 +156,7 @@ func (c *Container) mend(op, path string, err error) error {
 	case c.Running && (errdefs.IsInternal(err) || errdefs.IsNotImplemented(err)):
 		err = ErrRuns
 	}
-	return fmt.Errorf("%s %s of container %s: %w", op, path, c.Name, err)
+	return fmt.Errorf("%s %s: %w", op, path, said{err})
 }
 
 // Stop stops a container; Start starts it.
@@ -182,9 +183,25 @@ func (c *Container) Signal(ctx context.Context, signal string) error {
 	return c.done("signal", err)
 }
 
-func (c *Container) done(what string, err error) error {
+// said is an error that an engine tells, whose words are fit to be shown.
+type said struct{ error }
+
+// mostSaid is how much of an engine's words is shown, in bytes.
+const mostSaid = 600
+
+func (s said) Error() string {
+	text := s.error.Error()
+	if own, ok := strings.CutPrefix(text, "Error response from daemon: "); ok {
+		text = "the engine says: " + own
+	}
+	return fsys.Said(text, mostSaid)
+}
+
+func (s said) Unwrap() error { return s.error }
+
+func (*Container) done(what string, err error) error {
 	if err != nil {
-		return fmt.Errorf("%s container %s: %w", what, c.Name, err)
+		return fmt.Errorf("%s it: %w", what, said{err})
 	}
 	return nil
 }

@@ -76,12 +76,8 @@ func (f *FS) cause(ctx context.Context, op, name string, reply *textproto.Error)
 	return plain
 }
 
+// firstLine is the first line of a reply.
 func firstLine(text string) string {
 	line, _, _ := strings.Cut(text, "\n")
-	return strings.TrimSpace(strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0x7f {
-			return ' '
-		}
-		return r
-	}, strings.ToValidUTF8(line[:min(len(line), 200)], "?")))
+	return fsys.Said(line, 200)
 }

@@ -330,8 +330,7 @@ func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) error {
 	})
 }
 
-// Rename implements fsys.FS. Where the server does not replace, what stands at the new name is moved aside first and
-// removed at the end; when the new one does not come, it is moved back. For a moment nothing stands there.
+// Rename implements fsys.FS.
 func (f *FS) Rename(ctx context.Context, from, to string) error {
 	rename := func(from, to string) error {
 		return f.lines.do(ctx, nil, func(line *connect.FTPLine) error { return line.Rename(from, to) })
@@ -352,19 +351,15 @@ func (f *FS) Rename(ctx context.Context, from, to string) error {
 		return f.mend(ctx, "rename to", to, err)
 	}
 	f.replaces.Store(false)
-	aside := f.full(to) + asideSuffix
-	if err := rename(f.full(to), aside); err != nil {
-		return f.mend(ctx, "move aside", to, err)
-	}
-	if err := rename(f.full(from), f.full(to)); err != nil {
-		_ = rename(aside, f.full(to)) // as it was
-		return f.mend(ctx, "rename to", to, err)
-	}
-	return f.Remove(ctx, to+asideSuffix)
+	return fsys.ReplaceAside(f.full(from), f.full(to), func(from, to string) error {
+		if err := rename(from, to); err != nil {
+			return f.mend(ctx, "rename to", to, err)
+		}
+		return nil
+	}, func(name string) error {
+		return f.do(ctx, "remove", name, nil, func(line *connect.FTPLine) error { return line.Delete(name) })
+	})
 }
-
-// asideSuffix ends the name of what makes room for another file.
-const asideSuffix = ".tartine-aside"
 
 // Remove implements fsys.FS.
 func (f *FS) Remove(ctx context.Context, name string) error {

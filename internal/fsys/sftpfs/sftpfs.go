@@ -363,8 +363,7 @@ func (f *FS) FreeSpace(context.Context) (fsys.Space, error) {
 	return out, nil
 }
 
-// Rename implements fsys.FS. Without posix-rename@openssh.com what stands at the new name is moved aside first and
-// removed at the end; when the new one does not come, it is moved back. For a moment nothing stands there.
+// Rename implements fsys.FS.
 func (f *FS) Rename(ctx context.Context, from, to string) error {
 	if err := ctx.Err(); err != nil {
 		return err
@@ -379,19 +378,10 @@ func (f *FS) Rename(ctx context.Context, from, to string) error {
 	if info, failed := f.client.Lstat(f.full(to)); failed != nil || info.IsDir() {
 		return f.mend("rename to", to, err)
 	}
-	aside := f.full(to) + asideSuffix
-	if err := f.client.Rename(f.full(to), aside); err != nil {
-		return f.mend("move aside", to, err)
-	}
-	if err := f.client.Rename(f.full(from), f.full(to)); err != nil {
-		_ = f.client.Rename(aside, f.full(to)) // as it was
-		return f.mend("rename to", to, err)
-	}
-	return f.mend("remove", to+asideSuffix, f.client.Remove(aside))
+	return fsys.ReplaceAside(f.full(from), f.full(to), func(from, to string) error {
+		return f.mend("rename to", to, f.client.Rename(from, to))
+	}, func(name string) error { return f.mend("remove", name, f.client.Remove(name)) })
 }
-
-// asideSuffix ends the name of what makes room for another file.
-const asideSuffix = ".tartine-aside"
 
 // Remove implements fsys.FS.
 func (f *FS) Remove(ctx context.Context, name string) error {
