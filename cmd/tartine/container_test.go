@@ -190,6 +190,9 @@ func containersThatStandStill(t *testing.T, all *enginetest.Engine, program stri
 
 // TestTheExampleInAContainer walks through the example on the machine's engine, and finds nothing of it there afterwards.
 func TestTheExampleInAContainer(t *testing.T) {
+	if testing.Short() {
+		t.Skip("the program goes into many containers")
+	}
 	e := enginetest.Own(t)
 	cmd := exec.Command(static(t), "demo", "--target", "container")
 	cmd.Env = append(os.Environ(), "DOCKER_HOST="+e.Address)
@@ -206,6 +209,9 @@ func TestTheExampleInAContainer(t *testing.T) {
 
 // TestAnEngineOfAnotherMachine deploys through the socket of an engine that is reached over SSH.
 func TestAnEngineOfAnotherMachine(t *testing.T) {
+	if testing.Short() {
+		t.Skip("the program goes into many containers")
+	}
 	program, server := static(t), sshdtest.Start(t)
 	enginetest.Each(t, func(t *testing.T, e *enginetest.Engine) {
 		name := e.Run(enginetest.Wanted{})
@@ -229,6 +235,9 @@ func TestAnEngineOfAnotherMachine(t *testing.T) {
 
 // TestAnEngineThatThisUserMayNotUse says so, and what to do.
 func TestAnEngineThatThisUserMayNotUse(t *testing.T) {
+	if testing.Short() {
+		t.Skip("the program goes into many containers")
+	}
 	dir, err := os.MkdirTemp("/tmp", "tartine-") // others can reach it
 	require.NoError(t, err)
 	defer os.RemoveAll(dir)
@@ -252,6 +261,9 @@ func TestAnEngineThatThisUserMayNotUse(t *testing.T) {
 
 // TestContainersOfWindows deploys to containers that behave as those of Windows do.
 func TestContainersOfWindows(t *testing.T) {
+	if testing.Short() {
+		t.Skip("the program goes into many containers")
+	}
 	program := static(t)
 	t.Run("one that can be written while it runs", func(t *testing.T) {
 		c := enginetest.StandIn(t, engineserver.Options{System: "windows/amd64"})
@@ -316,6 +328,9 @@ func TestContainersOfWindows(t *testing.T) {
 
 // TestEnginesThatFail deploys over engines that end a request or refuse it, and then over the same ones when they do not.
 func TestEnginesThatFail(t *testing.T) {
+	if testing.Short() {
+		t.Skip("the program goes into many containers")
+	}
 	program := static(t)
 	var spoil atomic.Pointer[func(r *http.Request) *engineserver.Fault]
 	fault := func(method, path string, f engineserver.Fault) {
@@ -378,6 +393,9 @@ func TestEnginesThatFail(t *testing.T) {
 
 // TestAContainerThatAKilledDeploymentHadStopped is started by the next one, and by none that was not told to stop it.
 func TestAContainerThatAKilledDeploymentHadStopped(t *testing.T) {
+	if testing.Short() {
+		t.Skip("the program goes into many containers")
+	}
 	program := static(t)
 	came, over := make(chan struct{}, 1), make(chan struct{})
 	var hold atomic.Bool

@@ -33,6 +33,12 @@ type keeping struct {
 	Held int         `json:"held,omitempty"` // the number of a file's second name, from 1
 }
 
+// heldLink is the second name of a file of the container.
+type heldLink struct {
+	number int
+	origin string // its first one
+}
+
 // aside tells whether a name is what is put aside, or below it, and what it is there.
 func (f *FS) aside(name string) (bool, string) {
 	if f.opt.Aside == "" || name != f.opt.Aside && !strings.HasPrefix(name, f.opt.Aside+"/") {
@@ -57,7 +63,7 @@ func (f *FS) heldFile(below string) string {
 
 // putAside decides what is noted before the parcel's archive changes anything.
 func (f *FS) putAside(p *parcel) {
-	p.aside = map[string]int{}
+	p.aside = map[string]heldLink{}
 	if f.opt.Aside == "" {
 		return
 	}
@@ -73,9 +79,15 @@ func (f *FS) putAside(p *parcel) {
 		k := keeping{Path: name, Mode: info.Mode, Link: info.Link}
 		if f.there[name].file {
 			k.Held = len(p.aside) + 1
-			p.aside[name] = k.Held
+			p.aside[name] = heldLink{k.Held, name}
 		}
 		p.note.Keeps = append(p.note.Keeps, k)
+	}
+	for _, name := range slices.Sorted(maps.Keys(f.remotes)) {
+		r := f.remotes[name]
+		if _, held := p.aside[name]; !held && f.comes(name, p) && f.linkable(r.origin) && !under(f.opt.Aside, p.anew) {
+			p.aside[name] = heldLink{len(p.aside) + 1, r.origin}
+		}
 	}
 	if f.unfinished != nil { // what an archive before has begun is not finished yet
 		p.note.Changes = append(p.note.Changes, f.unfinished.Changes...)
@@ -126,8 +138,9 @@ func (f *FS) beginAside(ctx context.Context, out *tar.Writer, p *parcel) error {
 		if err != nil {
 			return err
 		}
-		at := f.there[name]
-		if err := out.WriteHeader(&tar.Header{Typeflag: tar.TypeLink, Name: f.heldName(p.aside[name]), Linkname: name, Mode: int64(info.Mode.Perm()),
+		held := p.aside[name]
+		at := f.there[held.origin]
+		if err := out.WriteHeader(&tar.Header{Typeflag: tar.TypeLink, Name: f.heldName(held.number), Linkname: held.origin, Mode: int64(info.Mode.Perm()),
 			ModTime: info.ModTime, Uid: at.user, Gid: at.group, Format: tar.FormatPAX}); err != nil {
 			return err
 		}

@@ -1,7 +1,7 @@
 // Package containerfs is a folder of a container in which nothing can be started, as an fsys.FS. The engine carries such a
 // folder only as a whole, in archives (tar), and can neither rename nor remove in it.
 //
-// So what the site needs is brought into a folder of this machine first. All operations are done there, and Push carries
+// So what the site needs is brought into a folder of this machine first, all but the bytes of large files. All operations are done there, and Push carries
 // what they changed into the container, in one archive. What was removed makes the folder that held it go too and come
 // anew, with everything else that was in it: an archive that has a file and then a folder under one name does that. Until
 // Push nothing changes in the container; while it runs, files are replaced one after the other, and not in one step.
@@ -41,6 +41,7 @@ type Place interface {
 type FS struct {
 	fsys.FS // the folder of this machine
 	local   *osfs.FS
+	tree    *os.Root // the same
 	place   Place
 	base    string // absolute, in the container
 	dir     string // of this machine: tree is what stands there, held what was put aside
@@ -50,6 +51,7 @@ type FS struct {
 	mu         sync.Mutex
 	there      map[string]standing // what stands in the container, as far as it was brought here
 	changed    map[string]bool
+	remotes    map[string]remote
 	odd        []string // devices and the like, which cannot be carried back
 }
 
@@ -95,7 +97,7 @@ func Open(ctx context.Context, place Place, base string, names []string, opt Opt
 	if err != nil {
 		return nil, err
 	}
-	f := &FS{place: place, base: base, dir: dir, opt: opt, there: map[string]standing{}, changed: map[string]bool{}}
+	f := &FS{place: place, base: base, dir: dir, opt: opt, there: map[string]standing{}, changed: map[string]bool{}, remotes: map[string]remote{}}
 	if err = f.fill(ctx, names); err != nil {
 		f.Close()
 		return nil, err
@@ -109,7 +111,10 @@ func (f *FS) fill(ctx context.Context, names []string) (err error) {
 			return err
 		}
 	}
-	if f.local, err = osfs.Open(filepath.Join(f.dir, treeFolder)); err != nil {
+	if f.tree, err = os.OpenRoot(filepath.Join(f.dir, treeFolder)); err != nil {
+		return err
+	}
+	if f.local, err = osfs.Open(f.tree.Name()); err != nil {
 		return err
 	}
 	f.FS = f.local
@@ -130,8 +135,11 @@ const (
 // Close removes what was brought here.
 func (f *FS) Close() error {
 	var err error
+	if f.tree != nil {
+		err = f.tree.Close()
+	}
 	if f.local != nil {
-		err = f.local.Close()
+		err = errors.Join(err, f.local.Close())
 	}
 	return errors.Join(err, os.RemoveAll(f.dir))
 }
@@ -201,6 +209,9 @@ func (f *FS) take(ctx context.Context, top, at string, head *tar.Header, content
 		return f.local.Mkdir(ctx, at, mode.Perm()|0o700)
 	case tar.TypeReg:
 		attr.Mode |= 0o400 // it must be read here
+		if head.Size >= largeFile {
+			return f.takeLarge(ctx, at, head, content, attr)
+		}
 		_, err := f.local.Put(ctx, at, content, attr)
 		return err
 	case tar.TypeSymlink:
@@ -209,6 +220,9 @@ func (f *FS) take(ctx context.Context, top, at string, head *tar.Header, content
 		first := linked(top, head)
 		aside, below := f.aside(first)
 		if !aside {
+			if r, ok := f.remotes[first]; ok {
+				f.remotes[at] = remote{at, r.digest}
+			}
 			return f.local.Link(ctx, first, at)
 		}
 		held, err := os.Open(f.heldFile(below))
@@ -243,11 +257,22 @@ func (f *FS) note(err error, names ...string) error {
 // Put implements fsys.FS.
 func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (int64, error) {
 	size, err := f.local.Put(ctx, name, content, attr)
+	if !errors.Is(err, fs.ErrExist) {
+		f.forget(name)
+	}
 	return size, f.note(err, name)
 }
 
 // SetAttr implements fsys.FS.
 func (f *FS) SetAttr(ctx context.Context, name string, attr fsys.Attr) error {
+	if r, ok := f.remoteAt(name); ok { // a link cannot change it
+		f.mu.Lock()
+		err := f.fetchRemote(ctx, name, r)
+		f.mu.Unlock()
+		if err != nil {
+			return err
+		}
+	}
 	return f.note(f.local.SetAttr(ctx, name, attr), name)
 }
 
@@ -273,6 +298,7 @@ func (f *FS) Rename(ctx context.Context, from, to string) error {
 	}
 	f.mu.Unlock()
 	if err == nil { // and what comes with it may find a folder of its name there
+		f.moved(ctx, from, to)
 		var below []string
 		below, err = f.below(ctx, to)
 		names = append(names, below...)
@@ -303,10 +329,27 @@ func (f *FS) below(ctx context.Context, name string) (names []string, err error)
 
 // Remove implements fsys.FS.
 func (f *FS) Remove(ctx context.Context, name string) error {
-	return f.note(f.local.Remove(ctx, name), name)
+	err := f.local.Remove(ctx, name)
+	if err == nil {
+		f.forget(name)
+	}
+	return f.note(err, name)
 }
 
 // Link implements fsys.Linker.
 func (f *FS) Link(ctx context.Context, from, to string) error {
-	return f.note(f.local.Link(ctx, from, to), to)
+	err := f.local.Link(ctx, from, to)
+	f.mu.Lock()
+	if r, ok := f.remotes[from]; ok && err == nil {
+		f.remotes[to] = r
+	}
+	f.mu.Unlock()
+	return f.note(err, to)
+}
+
+// forget notes that other bytes stand under a name, or none.
+func (f *FS) forget(name string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	delete(f.remotes, name)
 }

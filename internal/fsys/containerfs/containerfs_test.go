@@ -2,6 +2,7 @@ package containerfs
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -11,6 +12,7 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"testing/iotest"
 
@@ -21,11 +23,13 @@ import (
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/fsystest"
 	"tartine/internal/fsys/osfs"
+	"tartine/internal/manifest"
 )
 
 // shelf is a folder of this machine that takes and gives archives as an engine does.
 type shelf struct {
 	root *os.Root
+	took int64 // bytes of archives
 	cut  int64 // after so many bytes no more is taken; 0: all is
 }
 
@@ -45,13 +49,26 @@ func (s *shelf) Get(_ context.Context, name string) (io.ReadCloser, error) {
 	return out, nil
 }
 
+type counter struct {
+	io.Reader
+	bytes int64
+}
+
+func (c *counter) Read(p []byte) (int, error) {
+	n, err := c.Reader.Read(p)
+	c.bytes += int64(n)
+	return n, err
+}
+
 var errCut = errors.New("the line was cut")
 
 func (s *shelf) Put(_ context.Context, folder string, archive io.Reader) error {
 	if s.cut > 0 {
 		archive = io.MultiReader(io.LimitReader(archive, s.cut), iotest.ErrReader(errCut))
 	}
-	return engineserver.Unpack(s.root, path.Join(".", folder[1:]), archive)
+	counted := &counter{Reader: archive}
+	defer func() { s.took += counted.bytes }()
+	return engineserver.Unpack(s.root, path.Join(".", folder[1:]), counted)
 }
 
 func TestWhatIsBroughtHereIsAFolderLikeAnyOther(t *testing.T) {
@@ -94,7 +111,7 @@ func tree(t require.TestingT, dir string) map[string]string {
 
 // someSite makes what stands before a property is tried.
 func someSite(t require.TestingT, dir string) {
-	for name, text := range map[string]string{"site/css/rock.css": "h1 {}", "site/css/mine": "not ours", "site/css/deep/x": "x", "beside": "not ours", ".site.tartine/current": "1", ".site.tartine/kept/aa/aa": "old"} {
+	for name, text := range map[string]string{"site/css/rock.css": strings.Repeat("h1 {}", largeFile/4), "site/css/small.css": "h1 {}", "site/css/mine": strings.Repeat("not ours", largeFile/8), "site/css/deep/x": "x", "beside": "not ours", ".site.tartine/current": "1", ".site.tartine/kept/aa/aa": strings.Repeat("old", largeFile/2)} {
 		name = filepath.Join(dir, "srv", filepath.FromSlash(name))
 		require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
 		require.NoError(t, os.WriteFile(name, []byte(text), 0o644))
@@ -112,7 +129,7 @@ func openSite(t require.TestingT, on *shelf) *FS {
 // anything does something with a folder. What cannot be done is not done; then nothing must come of it. As a site does, it
 // writes no file that may have a second name.
 func anything(rt *rapid.T, f *FS) {
-	names := rapid.SampledFrom([]string{"site/a", "site/b", "site/css", "site/css/rock.css", "site/css/deep", "site/css/deep/x", ".site.tartine/y", ".site.tartine/kept/aa", ".site.tartine/kept/aa/aa"})
+	names := rapid.SampledFrom([]string{"site/a", "site/b", "site/css", "site/css/rock.css", "site/css/small.css", "site/css/deep", "site/css/deep/x", ".site.tartine/y", ".site.tartine/kept/aa", ".site.tartine/kept/aa/aa"})
 	ctx, name := context.Background(), names.Draw(rt, "name")
 	switch rapid.IntRange(0, 7).Draw(rt, "what") {
 	case 0:
@@ -147,10 +164,37 @@ func standingIn(t require.TestingT, dir string) map[string]string {
 	return got
 }
 
+// broughtIn gives what a folder that was brought here says that it holds.
 func broughtIn(t require.TestingT, f *FS) map[string]string {
-	got := tree(t, filepath.Join(f.dir, treeFolder))
-	delete(got, ".")
-	return got
+	out, ctx := map[string]string{}, context.Background()
+	var walk func(dir string)
+	walk = func(dir string) {
+		list, err := f.List(ctx, dir)
+		require.NoError(t, err)
+		for _, info := range list {
+			name := fsys.Join(dir, info.Name)
+			out[name] = info.Mode.String()
+			switch {
+			case info.Mode.IsDir():
+				walk(name)
+			case info.Mode.IsRegular():
+				file, err := f.Open(ctx, name)
+				require.NoError(t, err)
+				text, err := io.ReadAll(file)
+				require.NoError(t, err)
+				require.NoError(t, file.Close())
+				require.Len(t, text, int(info.Size))
+				out[name] += " " + string(text)
+				require.NoError(t, f.Digests(ctx, []string{name}, func(_ int, digest manifest.Digest) {
+					require.Equal(t, manifest.Digest(sha256.Sum256(text)), digest)
+				}))
+			default:
+				out[name] += " " + info.Link
+			}
+		}
+	}
+	walk(".")
+	return out
 }
 
 // TestPushCarriesEverything does anything, pushes now and then, and finds the same at both places.
@@ -235,6 +279,52 @@ func TestAPushThatIsCutLosesNothing(t *testing.T) {
 		_, interrupted = last.Interrupted()
 		require.False(rt, interrupted)
 	})
+}
+
+func TestLargeFilesStayWhereTheyAre(t *testing.T) {
+	dir := t.TempDir()
+	someSite(t, dir)
+	on := newShelf(t, dir)
+	f := openSite(t, on)
+	defer f.Close()
+	var here int64
+	require.NoError(t, filepath.WalkDir(f.dir, func(name string, _ fs.DirEntry, err error) error {
+		var stat syscall.Stat_t
+		here += map[bool]int64{true: stat.Blocks * 512}[syscall.Lstat(name, &stat) == nil && stat.Mode&syscall.S_IFMT == syscall.S_IFREG]
+		return err
+	}))
+	require.Less(t, here, int64(50_000), "no large file is here")
+	ctx := t.Context()
+	rock := strings.Repeat("h1 {}", largeFile/4)
+	// Replaced and kept, as in a deployment; and put back, as in a rollback. A neighbour goes, so that the folder comes anew.
+	require.NoError(t, f.Mkdir(ctx, ".site.tartine/kept/bb", 0o700))
+	require.NoError(t, f.Rename(ctx, "site/css/rock.css", ".site.tartine/kept/bb/bb"))
+	_, err := f.Put(ctx, "site/css/rock.css", strings.NewReader("h2 {}"), fsys.Attr{Mode: 0o644})
+	require.NoError(t, err)
+	require.NoError(t, f.Remove(ctx, "site/css/small.css"))
+	require.NoError(t, f.Push(ctx))
+	stands := standingIn(t, dir)
+	require.Equal(t, "-rw-r--r-- "+rock, stands[".site.tartine/kept/bb/bb"])
+	require.Equal(t, "-rw-r--r-- h2 {}", stands["site/css/rock.css"])
+	require.Equal(t, "-rw-r--r-- "+strings.Repeat("not ours", largeFile/8), stands["site/css/mine"])
+	require.NoError(t, f.Rename(ctx, ".site.tartine/kept/bb/bb", "site/css/rock.css"))
+	require.NoError(t, f.Push(ctx))
+	require.Equal(t, "-rw-r--r-- "+rock, standingIn(t, dir)["site/css/rock.css"])
+	require.Less(t, on.took, int64(50_000))
+	// Another mode is more than a link can give it.
+	require.NoError(t, f.SetAttr(ctx, "site/css/rock.css", fsys.Attr{Mode: 0o755}))
+	require.NoError(t, f.Push(ctx))
+	require.Equal(t, "-rwxr-xr-x "+rock, standingIn(t, dir)["site/css/rock.css"])
+
+	// Nor can one be made out of a mount.
+	f.opt.Mounts = []string{"site/css"}
+	before := on.took
+	require.NoError(t, f.Rename(ctx, "site/css/rock.css", ".site.tartine/kept/bb/bb"))
+	_, err = f.Put(ctx, "site/css/rock.css", strings.NewReader("h3 {}"), fsys.Attr{Mode: 0o644})
+	require.NoError(t, err)
+	require.NoError(t, f.Push(ctx))
+	require.Equal(t, "-rwxr-xr-x "+rock, standingIn(t, dir)[".site.tartine/kept/bb/bb"])
+	require.Greater(t, on.took-before, int64(len(rock)))
 }
 
 func TestWhatCannotBeCarriedKeepsItsFolder(t *testing.T) {

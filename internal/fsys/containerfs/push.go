@@ -23,9 +23,9 @@ type parcel struct {
 	anew  []string // folders that go, and come again
 	names []string // what comes, in order; folders with everything below them where they are new
 
-	makes []string       // folders that are new
-	note  *note          // nil: nothing is put aside
-	aside map[string]int // files that are put aside, by the numbers they get
+	makes []string            // folders that are new
+	note  *note               // nil: nothing is put aside
+	aside map[string]heldLink // files that are put aside, by the names that they get in the end
 
 	postponed, ending bool // Options.Last is still to come; all else has come
 }
@@ -39,6 +39,9 @@ func (f *FS) Push(ctx context.Context) error {
 		return err
 	}
 	f.putAside(p)
+	if err := f.settleRemotes(ctx, p); err != nil {
+		return err
+	}
 	sent := map[string]manifest.Digest{}
 	out, in := io.Pipe()
 	writing := make(chan error, 1)
@@ -59,6 +62,9 @@ func (f *FS) Push(ctx context.Context) error {
 		return err
 	}
 	f.changed, f.unfinished = map[string]bool{}, nil
+	for name, r := range f.remotes {
+		f.remotes[name] = remote{name, r.digest}
+	}
 	return nil
 }
 
@@ -204,8 +210,8 @@ func (f *FS) writeTree(ctx context.Context, out *tar.Writer, p *parcel, name str
 		head.Typeflag, head.Linkname = tar.TypeSymlink, info.Link
 		return out.WriteHeader(head)
 	}
-	if number, ok := p.aside[name]; ok { // it is there, and needs its name alone
-		head.Typeflag, head.Linkname = tar.TypeLink, f.heldName(number)
+	if held, ok := p.aside[name]; ok { // it is there, and needs its name alone
+		head.Typeflag, head.Linkname = tar.TypeLink, f.heldName(held.number)
 		sent[name] = manifest.Digest{}
 		return out.WriteHeader(head)
 	}
