@@ -11,6 +11,8 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -258,12 +260,39 @@ func TestThroughAnythingThatLeadsToAShell(t *testing.T) {
 // static builds the program as it is released, which runs where there are no libraries.
 func static(t *testing.T) string {
 	t.Helper()
+	dir, err := builtOnce()
+	require.NoError(t, err)
 	file := filepath.Join(t.TempDir(), "tartine")
-	build := exec.Command("go", "build", "-o", file, ".")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	out, err := build.CombinedOutput()
-	require.NoError(t, err, "%s", out)
+	require.NoError(t, os.Link(filepath.Join(dir, "tartine"), file))
 	return file
+}
+
+// builtOnce builds it for all tests, in a folder that goes when they have ended.
+var builtOnce = sync.OnceValues(func() (dir string, err error) {
+	if dir, err = os.MkdirTemp("", "tartine-static-"); err != nil {
+		return "", err
+	}
+	build := exec.Command("go", "build", "-o", filepath.Join(dir, "tartine"), ".")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		return dir, fmt.Errorf("%w: %s", err, out)
+	}
+	built.Store(&dir)
+	return dir, nil
+})
+
+// built is the folder, once there is one.
+var built atomic.Pointer[string]
+
+// tidied is the tests, behind which it goes.
+type tidied struct{ *testing.M }
+
+func (m tidied) Run() int {
+	status := m.M.Run()
+	if dir := built.Load(); dir != nil {
+		_ = os.RemoveAll(*dir) // the tests have ended as they have
+	}
+	return status
 }
 
 // slowly leads to a port of this machine; whatever comes from there comes so much later.

@@ -30,7 +30,7 @@ func TestMain(m *testing.M) {
 	if len(os.Args) > 1 && os.Args[1] == agent.HiddenCommand { // a copy of this program at a far end
 		main()
 	}
-	testscript.Main(m, map[string]func(){
+	testscript.Main(tidied{m}, map[string]func(){
 		"tartine": main, "tartine-victim": victim, "tartine-slow": func() { os.Exit(run(cli.Build{Between: slow})) }})
 }
 
