@@ -86,7 +86,7 @@ func wayOf(kind target.Kind, opened *target.Opened) []site.Check {
 		return opened.Facts
 	case opened.Why != nil && kind == target.Container:
 		return []site.Check{{Name: "engine", Verdict: site.Good, Found: "a container engine answers"},
-			{Name: "agent", Verdict: site.Slow, Found: opened.Why.Error(), Mend: "the whole site is carried here and back; start the container to change only what differs"}}
+			{Name: "agent", Verdict: site.Slow, Found: opened.Why.Error(), Mend: startIt(opened.Why)}}
 	case opened.Why != nil:
 		return []site.Check{{Name: "agent", Verdict: site.Slow, Found: opened.Why.Error(), Mend: "every file operation crosses the line; where that is fast enough, say agent: off"}}
 	}
@@ -99,6 +99,15 @@ type wayStep struct {
 	good string
 	long time.Duration
 	mend string
+}
+
+// startIt says what there is to gain where a container does not run.
+func startIt(why error) string {
+	var container *target.ContainerError
+	if errors.As(why, &container) && container.Stopped {
+		return "what is needed of the site is carried here and back; in one that runs, files are changed where they are"
+	}
+	return ""
 }
 
 // wayThere says how far the connection came, and which steps took longer than they should. A folder of this machine has

@@ -207,12 +207,15 @@ func (c *carried) Unlock(ctx context.Context, holder *site.Holder) error {
 
 // Examine tells what is known without writing.
 func (c *carried) Examine(context.Context) ([]site.Check, error) {
-	state := "it does not run: nobody sees files while they are replaced"
-	if c.container.Running {
-		state = "it runs, and files are replaced one after the other, each of them not in one step"
+	state, mend := "it does not run: nobody sees files while they are replaced", ""
+	switch {
+	case c.container.Running && c.halt != nil:
+		state = "it runs, and is stopped while files are replaced"
+	case c.container.Running:
+		state, mend = "it runs, and files are replaced one after the other, each of them not in one step", "with while: stopped it is stopped meanwhile"
 	}
 	return []site.Check{{Name: "container", Verdict: site.Good, Found: state},
-		{Name: "replace", Verdict: site.Slow, Found: "all that changed is carried there in one archive and read back", Mend: "with while: stopped it is stopped meanwhile"}}, nil
+		{Name: "replace", Verdict: site.Slow, Found: "what changed is carried there in one archive, and read back", Mend: mend}}, nil
 }
 
 // halt stops a container for as long as its files are changed, and starts it again. While it is stopped a file of this
