@@ -393,6 +393,38 @@ func TestEnginesThatFail(t *testing.T) {
 	}
 }
 
+// TestWhatAnArchiveLeftHalfDoneIsFinishedInAContainerThatRunsSince first, and then an agent goes on.
+func TestWhatAnArchiveLeftHalfDoneIsFinishedInAContainerThatRunsSince(t *testing.T) {
+	if testing.Short() {
+		t.Skip("the program goes into a container")
+	}
+	var cut atomic.Bool
+	c := enginetest.StandIn(t, engineserver.Options{Fault: func(r *http.Request) *engineserver.Fault {
+		if cut.Load() && r.Method == http.MethodPut {
+			return &engineserver.Fault{After: 9000}
+		}
+		return nil
+	}})
+	name := c.Run(enginetest.Wanted{})
+	p := inEngine(t, c, static(t), "url: \"container://"+name+"/srv/site\"")
+	p.write("public/css/old.css", "old")
+	p.tartine("deploy")
+	c.In(name, "sh", "-c", "echo mine >/srv/site/css/mine")
+	c.Stop(name)
+	require.NoError(t, os.Remove(filepath.Join(p.dir, "public", "css", "old.css")))
+	p.write("public/index.html", strings.Repeat("<h1>again", 1000))
+	cut.Store(true)
+	fails(p, 4)
+	cut.Store(false)
+	c.Start(name)
+	require.Contains(t, p.tartine("deploy"), "did not all arrive")
+	require.Equal(t, "mine\n", c.In(name, "cat", "/srv/site/css/mine"))
+	require.Equal(t, strings.Repeat("<h1>again", 1000), c.In(name, "cat", "/srv/site/index.html"))
+	p.write("public/index.html", "<h1>and again")
+	require.Contains(t, p.tartine("deploy"), throughAgent)
+	require.Contains(t, p.tartine("verify", "--strays", "ignore"), "match")
+}
+
 // TestAContainerThatAKilledDeploymentHadStopped is started by the next one, and by none that was not told to stop it.
 func TestAContainerThatAKilledDeploymentHadStopped(t *testing.T) {
 	if testing.Short() {

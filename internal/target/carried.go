@@ -103,8 +103,8 @@ func (s *Settings) bring(ctx context.Context, out *carried) error {
 	if owner != nil && c.Windows() {
 		return &ContainerError{Name: c.Name, Err: errors.New("in one of Windows files belong to no numbers: leave owner: out")}
 	}
-	if at := mountAt(c, path.Join(p.base, p.root)); at != nil && at.Path == path.Join(p.base, p.root) {
-		p = place{at.Path, "."} // nothing beside it lies on the same file system
+	if isMount(c, path.Join(p.base, p.root)) {
+		p = place{path.Join(p.base, p.root), "."} // nothing beside it lies on the same file system
 	}
 	record, names := path.Join(path.Dir(p.root), site.RecordName(path.Base(p.root))), []string{p.root}
 	if p.root == "." {
@@ -112,7 +112,7 @@ func (s *Settings) bring(ctx context.Context, out *carried) error {
 	} else {
 		names = append(names, record)
 	}
-	opt := containerfs.Options{Owner: owner, Windows: c.Windows(), Aside: record + "/carried", Last: record + "/current"}
+	opt := containerfs.Options{Owner: owner, Windows: c.Windows(), Aside: record + asideFolder, Last: record + "/current"}
 	if opt.Root.User, opt.Root.Group, err = c.Root(ctx); err != nil {
 		return &ContainerError{Name: c.Name, Err: err}
 	}
@@ -135,6 +135,19 @@ func (s *Settings) bring(ctx context.Context, out *carried) error {
 	}
 	out.Site, out.fs, out.root = opened, f, p.root
 	return nil
+}
+
+// asideFolder is the record's folder of what an archive puts aside.
+const asideFolder = "/carried"
+
+// half tells whether an archive that was carried into a container ended early.
+func (s *Settings) half(ctx context.Context, c *engine.Container) (bool, error) {
+	root := s.Address.Path
+	record := path.Join(path.Dir(root), site.RecordName(path.Base(root)))
+	if isMount(c, root) {
+		record = path.Join(root, site.InsideRecord)
+	}
+	return c.Has(ctx, path.Join(record+asideFolder, containerfs.NoteName))
 }
 
 // noDrive tells that a path names a drive and there is none.

@@ -149,6 +149,13 @@ func (s *Settings) agentIn(ctx context.Context, e *engine.Engine) (*agent.Client
 	case onDrive(s.Address.Path):
 		return nil, s.noDrive(c)
 	}
+	half, err := s.half(ctx, c)
+	if half {
+		err = errors.New("what was carried there did not all arrive, and is finished in the same way")
+	}
+	if err != nil {
+		return nil, &ContainerError{Name: c.Name, Err: err}
+	}
 	name, err := agent.CopyName(s.program(), c.System)
 	if err != nil {
 		return nil, &ContainerError{Name: c.Name, Err: err}
@@ -196,6 +203,12 @@ func mountAt(c *engine.Container, name string) (found *engine.Mount) {
 		}
 	}
 	return found
+}
+
+// isMount tells whether something is mounted just at a path.
+func isMount(c *engine.Container, name string) bool {
+	at := mountAt(c, name)
+	return at != nil && at.Path == name
 }
 
 // agentsFolder is where copies of the program stand in a container's folder for temporary files.

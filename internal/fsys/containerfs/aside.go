@@ -47,10 +47,10 @@ func (f *FS) aside(name string) (bool, string) {
 	return true, strings.TrimPrefix(strings.TrimPrefix(name, f.opt.Aside), "/")
 }
 
-const (
-	noteName = "note.json"
-	mostNote = 1 << 30 // bytes
-)
+// NoteName is the name below Options.Aside that stands where an archive ended early.
+const NoteName = "note.json"
+
+const mostNote = 1 << 30 // bytes
 
 func (f *FS) heldName(number int) string {
 	return fmt.Sprintf("%s/%s/%d", f.opt.Aside, heldFolder, number)
@@ -124,7 +124,7 @@ func (f *FS) beginAside(ctx context.Context, out *tar.Writer, p *parcel) error {
 	}
 	for _, h := range []*tar.Header{
 		{Typeflag: tar.TypeDir, Name: f.opt.Aside + "/", Mode: 0o700},
-		{Typeflag: tar.TypeReg, Name: f.opt.Aside + "/" + noteName, Mode: 0o600, Size: int64(len(text))},
+		{Typeflag: tar.TypeReg, Name: f.opt.Aside + "/" + NoteName, Mode: 0o600, Size: int64(len(text))},
 	} {
 		if err := out.WriteHeader(owner(h)); err != nil {
 			return err
@@ -165,7 +165,7 @@ func (f *FS) endAside(out *tar.Writer, p *parcel) error {
 // takeAside takes what an archive that ended early had put aside.
 func (f *FS) takeAside(top, below string, head *tar.Header, content io.Reader) error {
 	switch {
-	case below == noteName && head.Typeflag == tar.TypeReg:
+	case below == NoteName && head.Typeflag == tar.TypeReg:
 		n := &note{}
 		text, err := io.ReadAll(io.LimitReader(content, mostNote))
 		if err != nil {
