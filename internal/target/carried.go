@@ -106,10 +106,12 @@ func (s *Settings) bring(ctx context.Context, out *carried) error {
 	if isMount(c, path.Join(p.base, p.root)) {
 		p = place{path.Join(p.base, p.root), "."} // nothing beside it lies on the same file system
 	}
-	record, names := path.Join(path.Dir(p.root), site.RecordName(path.Base(p.root))), []string{p.root}
-	if p.root == "." {
-		record = site.InsideRecord
-	} else {
+	below := func(name string) (string, bool) {
+		return strings.CutPrefix(name, strings.TrimSuffix(p.base, "/")+"/")
+	}
+	record, _ := below(recordIn(c, path.Join(p.base, p.root)))
+	names := []string{p.root}
+	if p.root != "." {
 		names = append(names, record)
 	}
 	opt := containerfs.Options{Owner: owner, Windows: c.Windows(), Aside: record + asideFolder, Last: record + "/current"}
@@ -117,8 +119,8 @@ func (s *Settings) bring(ctx context.Context, out *carried) error {
 		return &ContainerError{Name: c.Name, Err: err}
 	}
 	for _, m := range c.Mounts {
-		if below, ok := strings.CutPrefix(m.Path, strings.TrimSuffix(p.base, "/")+"/"); ok {
-			opt.Mounts = append(opt.Mounts, below)
+		if name, ok := below(m.Path); ok {
+			opt.Mounts = append(opt.Mounts, name)
 		}
 	}
 	f, err := containerfs.Open(ctx, c, p.base, names, opt)
@@ -140,14 +142,17 @@ func (s *Settings) bring(ctx context.Context, out *carried) error {
 // asideFolder is the record's folder of what an archive puts aside.
 const asideFolder = "/carried"
 
+// recordIn is where the record of a root lies: beside it, or in one that is a mount.
+func recordIn(c *engine.Container, root string) string {
+	if isMount(c, root) {
+		return path.Join(root, site.InsideRecord)
+	}
+	return path.Join(path.Dir(root), site.RecordName(path.Base(root)))
+}
+
 // half tells whether an archive that was carried into a container ended early.
 func (s *Settings) half(ctx context.Context, c *engine.Container) (bool, error) {
-	root := s.Address.Path
-	record := path.Join(path.Dir(root), site.RecordName(path.Base(root)))
-	if isMount(c, root) {
-		record = path.Join(root, site.InsideRecord)
-	}
-	return c.Has(ctx, path.Join(record+asideFolder, containerfs.NoteName))
+	return c.Has(ctx, path.Join(recordIn(c, s.Address.Path)+asideFolder, containerfs.NoteName))
 }
 
 // noDrive tells that a path names a drive and there is none.

@@ -41,7 +41,7 @@ type heldLink struct {
 
 // aside tells whether a name is what is put aside, or below it, and what it is there.
 func (f *FS) aside(name string) (bool, string) {
-	if f.opt.Aside == "" || name != f.opt.Aside && !strings.HasPrefix(name, f.opt.Aside+"/") {
+	if f.opt.Aside == "" || !within(name, f.opt.Aside) {
 		return false, ""
 	}
 	return true, strings.TrimPrefix(strings.TrimPrefix(name, f.opt.Aside), "/")
@@ -61,18 +61,37 @@ func (f *FS) heldFile(below string) string {
 	return filepath.Join(f.dir, heldFolder, filepath.Base(below))
 }
 
-// putAside decides what is noted before the parcel's archive changes anything.
-func (f *FS) putAside(p *parcel) {
-	p.aside = map[string]heldLink{}
+// putAside decides what is noted and held before the parcel's archive changes anything. Where there is no record, or that
+// goes and comes itself, nothing can be held.
+func (f *FS) putAside(ctx context.Context, p *parcel) error {
 	if f.opt.Aside == "" {
-		return
+		return nil
+	}
+	record, _ := fsys.Split(f.opt.Aside)
+	if _, err := f.local.Lstat(ctx, record); errors.Is(err, fs.ErrNotExist) {
+		return nil
+	} else if err != nil {
+		return err
 	}
 	p.note = &note{Changes: slices.Sorted(maps.Keys(f.changed)), Makes: p.makes}
+	if !under(f.opt.Aside, p.anew) {
+		f.hold(ctx, p)
+	}
+	if f.unfinished != nil { // what an archive before has begun is not finished yet
+		p.note.Changes = append(p.note.Changes, f.unfinished.Changes...)
+		p.note.Makes = append(p.note.Makes, f.unfinished.Makes...)
+	}
+	return nil
+}
+
+// hold decides which files get second names: those that stay in folders that come anew, and large ones that get others.
+func (f *FS) hold(ctx context.Context, p *parcel) {
+	p.aside = map[string]heldLink{}
 	for _, name := range slices.Sorted(maps.Keys(f.there)) {
-		if !slices.Contains(p.anew, name) && !under(name, p.anew) || under(f.opt.Aside, p.anew) {
+		if !slices.Contains(p.anew, name) && !under(name, p.anew) {
 			continue
 		}
-		info, err := f.local.Lstat(context.Background(), name)
+		info, err := f.local.Lstat(ctx, name)
 		if err != nil || f.changed[name] && !info.Mode.IsDir() { // it is to go, or to be another
 			continue
 		}
@@ -85,13 +104,9 @@ func (f *FS) putAside(p *parcel) {
 	}
 	for _, name := range slices.Sorted(maps.Keys(f.remotes)) {
 		r := f.remotes[name]
-		if _, held := p.aside[name]; !held && f.comes(name, p) && f.linkable(r.origin) && !under(f.opt.Aside, p.anew) {
+		if _, held := p.aside[name]; !held && f.comes(name, p) && f.linkable(r.origin) {
 			p.aside[name] = heldLink{len(p.aside) + 1, r.origin}
 		}
-	}
-	if f.unfinished != nil { // what an archive before has begun is not finished yet
-		p.note.Changes = append(p.note.Changes, f.unfinished.Changes...)
-		p.note.Makes = append(p.note.Makes, f.unfinished.Makes...)
 	}
 }
 
@@ -107,10 +122,6 @@ func (f *FS) beginAside(ctx context.Context, out *tar.Writer, p *parcel) error {
 	}
 	if _, there := f.there[record]; !there {
 		info, err := f.local.Lstat(ctx, record)
-		if errors.Is(err, fs.ErrNotExist) { // nor shall it be
-			p.note = nil
-			return nil
-		}
 		if err != nil {
 			return err
 		}

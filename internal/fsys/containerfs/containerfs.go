@@ -1,10 +1,11 @@
 // Package containerfs is a folder of a container in which nothing can be started, as an fsys.FS. The engine carries such a
 // folder only as a whole, in archives (tar), and can neither rename nor remove in it.
 //
-// So what the site needs is brought into a folder of this machine first, all but the bytes of large files. All operations are done there, and Push carries
-// what they changed into the container, in one archive. What was removed makes the folder that held it go too and come
-// anew, with everything else that was in it: an archive that has a file and then a folder under one name does that. Until
-// Push nothing changes in the container; while it runs, files are replaced one after the other, and not in one step.
+// So what the site needs is brought into a folder of this machine first, all but the bytes of large files. All operations
+// are done there, and Push carries what they changed into the container, in one archive. What was removed makes the
+// folder that held it go too and come anew, with everything else that was in it: an archive that has a file and then a
+// folder under one name does that. Until Push nothing changes in the container; while it runs, files are replaced one
+// after the other, and not in one step.
 //
 // An archive that ends early, because the line or the power went, leaves a part of what it brings. So it begins with a
 // note of what it is about to change, and with second names (hard links) in Options.Aside of all files in folders that go
@@ -288,17 +289,21 @@ func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) error {
 
 // Rename implements fsys.FS.
 func (f *FS) Rename(ctx context.Context, from, to string) error {
+	info, missing := f.local.Lstat(ctx, from)
+	folder := missing == nil && info.Mode.IsDir()
 	err := f.local.Rename(ctx, from, to)
 	names := []string{from, to}
-	f.mu.Lock()
-	for name := range f.there { // another folder may take the place of one that went, but not its content
-		if strings.HasPrefix(name, from+"/") {
-			names = append(names, name)
+	if folder {
+		f.mu.Lock()
+		for name := range f.there { // another folder may take the place of one that went, but not its content
+			if strings.HasPrefix(name, from+"/") {
+				names = append(names, name)
+			}
 		}
+		f.mu.Unlock()
 	}
-	f.mu.Unlock()
 	if err == nil { // and what comes with it may find a folder of its name there
-		f.moved(ctx, from, to)
+		f.moved(ctx, from, to, folder)
 		var below []string
 		below, err = f.below(ctx, to)
 		names = append(names, below...)

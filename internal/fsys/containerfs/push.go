@@ -21,7 +21,7 @@ import (
 // parcel is what goes into the container.
 type parcel struct {
 	anew  []string // folders that go, and come again
-	names []string // what comes, in order; folders with everything below them where they are new
+	names []string // what comes, sorted; folders with everything below them where they are new
 
 	makes []string            // folders that are new
 	note  *note               // nil: nothing is put aside
@@ -38,7 +38,9 @@ func (f *FS) Push(ctx context.Context) error {
 	if err != nil || len(p.anew)+len(p.names) == 0 && f.unfinished == nil {
 		return err
 	}
-	f.putAside(p)
+	if err := f.putAside(ctx, p); err != nil {
+		return err
+	}
 	if err := f.settleRemotes(ctx, p); err != nil {
 		return err
 	}
@@ -109,7 +111,7 @@ func (f *FS) pack(ctx context.Context) (*parcel, error) {
 			}
 		}
 		for _, mount := range f.opt.Mounts {
-			if mount == dir || strings.HasPrefix(mount, dir+"/") {
+			if within(mount, dir) {
 				return nil, fmt.Errorf("%s holds the mount %s, so nothing can be removed from it", path.Join(f.base, dir), path.Join(f.base, mount))
 			}
 		}
@@ -119,6 +121,12 @@ func (f *FS) pack(ctx context.Context) (*parcel, error) {
 	return p, nil
 }
 
+// within tells whether a name is a folder's, or of something below it.
+func within(name, folder string) bool {
+	return name == folder || strings.HasPrefix(name, folder+"/")
+}
+
+// under tells whether a name lies below one of some folders.
 func under(name string, folders []string) bool {
 	return slices.ContainsFunc(folders, func(dir string) bool { return strings.HasPrefix(name, dir+"/") })
 }
@@ -161,7 +169,7 @@ func (f *FS) write(ctx context.Context, to io.Writer, p *parcel, sent map[string
 func (f *FS) turn(name string) int {
 	record, _ := fsys.Split(f.opt.Aside)
 	switch {
-	case f.opt.Aside == "" || name != record && !strings.HasPrefix(name, record+"/"):
+	case f.opt.Aside == "" || !within(name, record):
 		return 1
 	case strings.HasPrefix(name, record+"/kept/"):
 		return 0

@@ -97,21 +97,24 @@ func (f *FS) Digests(_ context.Context, names []string, each func(i int, digest 
 	return nil
 }
 
-// moved notes that what stood under a name, and below it, has another one.
-func (f *FS) moved(ctx context.Context, from, to string) {
+// moved notes that what stood under a name, and below it where that is a folder, has another one.
+func (f *FS) moved(ctx context.Context, from, to string, folder bool) {
+	if from == to {
+		return
+	}
 	_, err := f.local.Lstat(ctx, from) // two names of one file both stay
 	stays := err == nil
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if from == to {
-		return
-	}
 	r, ok := f.remotes[from]
 	if delete(f.remotes, to); ok {
 		f.remotes[to] = r
 		if !stays {
 			delete(f.remotes, from)
 		}
+	}
+	if !folder {
+		return
 	}
 	for _, name := range slices.Collect(maps.Keys(f.remotes)) {
 		if below, ok := strings.CutPrefix(name, from+"/"); ok {
@@ -162,14 +165,15 @@ func (f *FS) settleRemotes(ctx context.Context, p *parcel) error {
 
 // comes tells whether a name is part of a parcel.
 func (f *FS) comes(name string, p *parcel) bool {
-	return slices.Contains(p.names, name) || under(name, p.anew) || under(name, p.makes)
+	_, named := slices.BinarySearch(p.names, name)
+	return named || under(name, p.anew) || under(name, p.makes)
 }
 
 // linkable tells whether a file of the container can get a second name where things are put aside.
 func (f *FS) linkable(origin string) bool {
 	mountOf := func(name string) (found string) {
 		for _, m := range f.opt.Mounts {
-			if (name == m || strings.HasPrefix(name, m+"/")) && len(m) > len(found) {
+			if within(name, m) && len(m) > len(found) {
 				found = m
 			}
 		}
