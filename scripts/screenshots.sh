@@ -56,7 +56,7 @@ sed -i 's/,4\./,3./' server/rock/tides/2026-03.csv
 shot diff 'tartine diff rock'
 shot consent 'tartine deploy rock' 'sleep 2'
 shot verify 'tartine verify rock'
-shot deploy 'tartine deploy rock --overwrite-drift
+shot deploy 'tartine deploy rock --yes
 tartine verify rock --strays ignore'
 sed -i 's/Land two hours/Land one hour/; s/two hours either/one hour either/' site/visit.html
 shot content 'tartine diff rock --content visit.html'

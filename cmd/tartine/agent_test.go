@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -51,6 +52,15 @@ func (p *place) tartine(args ...string) string {
 	cmd.Env = append(os.Environ(), "SSH_AUTH_SOCK=", "XDG_CACHE_HOME="+filepath.Join(p.dir, ".cache"))
 	out, err := cmd.CombinedOutput()
 	require.NoError(p.t, err, "%s", out)
+	return p.words(out)
+}
+
+// words gives what the program said, which has nothing in it that only a programmer could read.
+func (p *place) words(out []byte) string {
+	p.t.Helper()
+	require.NotContains(p.t, string(out), "<nil>")
+	require.NotContains(p.t, string(out), "%!")
+	require.NotContains(p.t, string(out), "goroutine ")
 	return string(out)
 }
 
@@ -101,6 +111,7 @@ func shell(t *testing.T, script string, args ...any) string {
 }
 
 func TestTheAgentBehindManyLoginShells(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("a copy of the program goes to each of many accounts")
 	}
@@ -128,6 +139,7 @@ func TestTheAgentBehindManyLoginShells(t *testing.T) {
 }
 
 func TestWhereTheAgentCannotLiveOrRun(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("a copy of the program goes to each of many accounts")
 	}
@@ -196,12 +208,44 @@ func TestWhereTheAgentCannotLiveOrRun(t *testing.T) {
 		cmd.Env = append(os.Environ(), "XDG_CACHE_HOME="+p.dir+"/.cache", "SSH_AUTH_SOCK=")
 		out, err := cmd.CombinedOutput()
 		require.Error(t, err, "%s", out)
-		require.Equal(t, "", shell(t, "sleep 0.2; ls -A %s/.cache/tartine", home))
+		require.Equal(t, 3, cmd.ProcessState.ExitCode(), "%s", out)
+		cached := func() string { return shell(t, "ls -A %s/.cache/tartine", home) }
+		require.Eventually(t, func() bool { return regexp.MustCompile(`^\.agent-[0-9a-f]{24}\.gzip\n$`).MatchString(cached()) }, 5*time.Second, 20*time.Millisecond,
+			"what arrived stays: %s", cached())
+		// The next one goes on from there, however often it is cut.
+		require.Contains(t, p.deploys(), throughAgent)
+		require.Regexp(t, `^agent-[0-9a-f]{24}\n$`, cached())
+	})
+	t.Run("a copy that somebody else put there", func(t *testing.T) {
+		name, home := account(t, "/bin/sh")
+		p := newPlace(t, login(server, name, home+"/site"))
+		p.deploys()
+		copies, err := filepath.Glob(home + "/.cache/tartine/agent-*")
+		require.NoError(t, err)
+		require.Len(t, copies, 1)
+		planted := "#!/bin/sh\ntouch " + home + "/planted\n"
+		for what, plant := range map[string]string{
+			"other bytes":                       "cp %[2]s %[1]s; chown %[3]s %[1]s",
+			"a file of another user":            "cp %[2]s %[1]s; chown 4711 %[1]s",
+			"a link":                            "rm %[1]s; cp %[2]s %[1]s.other; chown %[3]s %[1]s.other; ln -s %[1]s.other %[1]s; chown -h %[3]s %[1]s",
+			"a folder of another user":          "cp %[2]s %[1]s; chown 4711 %[4]s; chmod 755 %[4]s",
+			"a folder that all may write":       "cp %[2]s %[1]s; chown %[3]s %[1]s; chmod 777 %[4]s",
+			"a folder above that all may write": "cp %[2]s %[1]s; chmod 777 %[4]s/..",
+		} {
+			t.Run(what, func(t *testing.T) {
+				script := filepath.Join(t.TempDir(), "planted")
+				require.NoError(t, os.WriteFile(script, []byte(planted), 0o755))
+				shell(t, "chown %[3]s %[4]s %[4]s/..; chmod 700 %[4]s %[4]s/..; rm -f %[4]s/agent*; "+plant, copies[0], script, name, filepath.Dir(copies[0]))
+				require.Contains(t, p.tartine("verify"), "match")
+				require.NoFileExists(t, home+"/planted")
+			})
+		}
 	})
 }
 
 // TestThroughAnythingThatLeadsToAShell reaches sites through programs that give a stream.
 func TestThroughAnythingThatLeadsToAShell(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("a copy of the program goes to each of many accounts")
 	}
@@ -227,7 +271,7 @@ func TestThroughAnythingThatLeadsToAShell(t *testing.T) {
 		jail := sshdtest.Folder(t, "root")
 		busybox, err := exec.LookPath("busybox")
 		require.NoError(t, err)
-		shell(t, "mkdir -p %[1]s/bin %[1]s/tmp %[1]s/srv %[1]s/proc; cp %[2]s %[1]s/bin/busybox; for p in sh head gzip mkdir mv rm chmod mktemp touch uname find cp; do ln -s busybox %[1]s/bin/$p; done", jail, busybox)
+		shell(t, "mkdir -p %[1]s/bin %[1]s/tmp %[1]s/srv %[1]s/proc; cp %[2]s %[1]s/bin/busybox; for p in sh head gzip mkdir mv rm chmod mktemp touch uname find cp id; do ln -s busybox %[1]s/bin/$p; done", jail, busybox)
 		shell(t, "mkdir %[1]s/dev; mknod -m 666 %[1]s/dev/null c 1 3", jail)
 		p := newPlace(t, "url: /srv/site, "+list("unshare", "--mount", "--pid", "--fork", "chroot", jail, "/bin/sh"))
 		p.program = static(t)
@@ -272,7 +316,7 @@ var builtOnce = sync.OnceValues(func() (dir string, err error) {
 	if dir, err = os.MkdirTemp("", "tartine-static-"); err != nil {
 		return "", err
 	}
-	build := exec.Command("go", "build", "-o", filepath.Join(dir, "tartine"), ".")
+	build := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", filepath.Join(dir, "tartine"), ".")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := build.CombinedOutput(); err != nil {
 		return dir, fmt.Errorf("%w: %s", err, out)
@@ -284,14 +328,18 @@ var builtOnce = sync.OnceValues(func() (dir string, err error) {
 // built is the folder, once there is one.
 var built atomic.Pointer[string]
 
-// tidied is the tests, behind which it goes.
-type tidied struct{ *testing.M }
+// tidied is the tests, behind which it goes, and so does what they cached.
+type tidied struct {
+	*testing.M
+	cache string
+}
 
 func (m tidied) Run() int {
 	status := m.M.Run()
 	if dir := built.Load(); dir != nil {
 		_ = os.RemoveAll(*dir) // the tests have ended as they have
 	}
+	_ = os.RemoveAll(m.cache) // likewise
 	return status
 }
 
@@ -324,7 +372,7 @@ func slowly(t *testing.T, to int, later time.Duration) (port int) {
 					if err != nil {
 						return
 					}
-					time.Sleep(later)
+					<-time.After(later)
 					if _, err := near.Write(piece[:n]); err != nil {
 						return
 					}

@@ -32,6 +32,7 @@ func inEngine(t *testing.T, e *enginetest.Engine, program, target string) *place
 }
 
 func TestContainers(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("the program goes into many containers")
 	}
@@ -47,9 +48,9 @@ func containersThatRun(t *testing.T, all *enginetest.Engine, program string) {
 		p := place(t, "url: \"container://"+name+"/usr/share/site\"")
 		require.Contains(t, p.deploys(), throughAgent)
 		require.Contains(t, c.In(name, "cat", "/usr/share/site/index.html"), "again")
-		require.Equal(t, "1\n", c.In(name, "sh", "-c", "busybox ls /tmp/.tartine | busybox wc -l"), "one copy of the program")
+		require.Equal(t, "0\n", c.In(name, "sh", "-c", "busybox ls -A /tmp | busybox wc -l"), "no copy of the program stays")
 		p.fetches()
-		require.Contains(t, p.tartine("doctor"), "nothing to mend")
+		require.Contains(t, p.tartine("doctor"), "nothing to fix")
 		require.Contains(t, p.tartine("rollback"), "deployment 3")
 	})
 	t.Run("neither a shell nor a folder for temporary files", func(t *testing.T) {
@@ -57,7 +58,7 @@ func containersThatRun(t *testing.T, all *enginetest.Engine, program string) {
 		name := c.Run(enginetest.Wanted{})
 		c.In(name, "sh", "-c", "busybox rm -r /tmp; busybox rm /bin/sh")
 		require.Contains(t, place(t, "url: \"container://"+name+"/srv/site\"").deploys(), throughAgent)
-		require.Equal(t, "gone\n", c.In(name, "busybox", "sh", "-c", "test -e /.tartine || echo gone"))
+		require.Equal(t, "gone\n", c.In(name, "busybox", "sh", "-c", "ls -A / | busybox grep tartine || echo gone"))
 	})
 	t.Run("a root that cannot be written, and a volume", func(t *testing.T) {
 		c := all.For(t)
@@ -107,7 +108,7 @@ func containersThatRun(t *testing.T, all *enginetest.Engine, program string) {
 		require.Contains(t, said, "no container engine answers at unix:///nowhere/engine.sock: no such file")
 		require.Contains(t, next, "start the engine")
 		c.Pause(name)
-		require.Contains(t, place(t, "url: \"container://"+name+"/srv/site\"").tartine("deploy"), "over archives: container "+name+" does not run")
+		require.Contains(t, place(t, "url: \"container://"+name+"/srv/site\"").tartine("deploy"), "over archives: container "+name+" is paused")
 		c.Unpause(name)
 	})
 }
@@ -126,6 +127,7 @@ func fails(p *place, status int) (said, next string) {
 }
 
 func TestContainersInWhichNothingRuns(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("the program goes into many containers")
 	}
@@ -192,6 +194,7 @@ func containersThatStandStill(t *testing.T, all *enginetest.Engine, program stri
 
 // TestTheExampleInAContainer walks through the example on the machine's engine, and finds nothing of it there afterwards.
 func TestTheExampleInAContainer(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("the program goes into many containers")
 	}
@@ -263,6 +266,7 @@ func TestAnEngineThatThisUserMayNotUse(t *testing.T) {
 
 // TestContainersOfWindows deploys to containers that behave as those of Windows do.
 func TestContainersOfWindows(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("the program goes into many containers")
 	}
@@ -330,6 +334,7 @@ func TestContainersOfWindows(t *testing.T) {
 
 // TestEnginesThatFail deploys over engines that end a request or refuse it, and then over the same ones when they do not.
 func TestEnginesThatFail(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("the program goes into many containers")
 	}
@@ -473,6 +478,7 @@ func TestAContainerThatAKilledDeploymentHadStopped(t *testing.T) {
 
 // TestAServiceIsDeployedToAsAWhole deploys to all containers of a service, or to none.
 func TestAServiceIsDeployedToAsAWhole(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("the program goes into many containers")
 	}
@@ -508,7 +514,7 @@ func aService(t *testing.T, c *enginetest.Engine, program string) {
 	c.In(names[1], "busybox", "touch", "/srv/site/in-the-way/of-it")
 	status, said := p.try("deploy")
 	require.Equal(t, 5, status, said)
-	require.Contains(t, said, "taken back  container "+names[0]+" has deployment 1 again")
+	require.Contains(t, said, "restored    container "+names[0]+" has deployment 1 again")
 	require.Equal(t, []string{"<h1>", "<h1>"}, []string{stands(names[0]), stands(names[1])})
 	c.In(names[1], "busybox", "rm", "-r", "/srv/site/in-the-way")
 	p.tartine("deploy")
@@ -516,8 +522,119 @@ func aService(t *testing.T, c *enginetest.Engine, program string) {
 	require.Equal(t, 2, strings.Count(p.tartine("rollback"), "deployed"))
 	require.Equal(t, []string{"<h1>", "<h1>"}, []string{stands(names[0]), stands(names[1])})
 
+	// Nor is one rolled back without the other.
+	p.write("public/index.html", "<h1>and again")
+	require.Contains(t, p.tartine("deploy"), "to container "+names[1]+" of rock")
+	c.In(names[1], "sh", "-c", "echo edited >/srv/site/index.html")
+	status, said = p.try("rollback")
+	require.Equal(t, 5, status, said)
+	require.Equal(t, []string{"<h1>and again", "edited\n"}, []string{stands(names[0]), stands(names[1])})
+
 	p = inEngine(t, c, program, "url: \"container://wep@"+project+"/srv/site\"")
 	status, said = p.try("deploy")
 	require.Equal(t, 3, status, said)
 	require.Contains(t, said, "web@"+project)
+}
+
+// TestContainersWithLimits has ones that are read-only, have memory disks, or may have little memory or few processes.
+func TestContainersWithLimits(t *testing.T) {
+	t.Parallel()
+	if testing.Short() {
+		t.Skip("many containers")
+	}
+	e := enginetest.Own(t)
+	at := func(name, root string) *place {
+		p := newPlace(t, "url: \"container://"+name+root+"\"")
+		p.program = static(t)
+		return p
+	}
+	t.Run("the only place to write is the root", func(t *testing.T) {
+		name := e.For(t).Run(enginetest.Wanted{ReadOnly: true, Volume: "/srv"})
+		p := at(name, "/srv")
+		said := p.tartine("deploy")
+		require.Contains(t, said, "over archives")
+		require.Contains(t, p.tartine("deploy"), "unchanged")
+		require.Contains(t, p.tartine("history"), "1")
+		p.try("doctor")
+		require.Contains(t, p.tartine("verify"), "were read there first")
+		require.Contains(t, p.tartine("verify"), "match", "the record is there")
+		require.Equal(t, ".tartine\ncss\nindex.html\n", e.In(name, "busybox", "ls", "-A", "/srv"))
+	})
+	t.Run("a memory disk is the root", func(t *testing.T) {
+		name := e.For(t).Run(enginetest.Wanted{ReadOnly: true, Memory: map[string]string{"/srv": ""}})
+		status, said := at(name, "/srv/site").try("deploy")
+		require.Equal(t, 3, status, said)
+		require.Contains(t, said, "is on a memory disk")
+		require.Contains(t, said, "tmpfs with exec")
+		require.NotContains(t, said, "stage")
+	})
+	t.Run("a memory disk is the root, and on another one programs run", func(t *testing.T) {
+		name := e.For(t).Run(enginetest.Wanted{ReadOnly: true, Memory: map[string]string{"/srv": "", "/tmp": "exec,mode=1777"}})
+		p := at(name, "/srv/site")
+		require.Contains(t, p.deploys(), throughAgent)
+		require.Empty(t, e.In(name, "busybox", "ls", "-A", "/tmp"))
+	})
+	t.Run("little memory", func(t *testing.T) {
+		name := e.For(t).Run(enginetest.Wanted{Limit: 32 << 20})
+		p := at(name, "/srv/site")
+		p.write("public/plate.webp", strings.Repeat("Gannet Rock ", 8<<20))
+		require.Contains(t, p.deploys(), throughAgent)
+	})
+	t.Run("hardly any memory", func(t *testing.T) {
+		name := e.For(t).Run(enginetest.Wanted{Limit: 12 << 20})
+		require.Contains(t, at(name, "/srv/site").deploys(), "memory limit of 12 MB is too small")
+	})
+	t.Run("few processes", func(t *testing.T) {
+		name := e.For(t).Run(enginetest.Wanted{Programs: 8})
+		require.Contains(t, at(name, "/srv/site").deploys(), "limit of 8 processes is too small")
+	})
+	t.Run("paused", func(t *testing.T) {
+		c := e.For(t)
+		name := c.Run(enginetest.Wanted{})
+		c.Pause(name)
+		require.Contains(t, at(name, "/srv/site").tartine("deploy"), "is paused")
+		c.Unpause(name)
+	})
+	t.Run("nothing can go from a root that is a mount", func(t *testing.T) {
+		name := e.For(t).Make(enginetest.Wanted{Volume: "/srv"})
+		p := at(name, "/srv")
+		p.write("public/old.html", "<h1>")
+		p.tartine("deploy")
+		require.NoError(t, os.Remove(filepath.Join(p.dir, "public", "old.html")))
+		p.write("public/index.html", "<h1>again")
+		status, said := p.try("deploy")
+		require.Equal(t, 4, status, said)
+		require.Contains(t, said, "old.html  ")
+		require.Contains(t, said, "Nothing was published")
+		require.NotContains(t, said, "publish  ")
+	})
+}
+
+// TestNothingStaysHereOfARunThatWasKilled kills one that carries archives.
+func TestNothingStaysHereOfARunThatWasKilled(t *testing.T) {
+	t.Parallel()
+	e := enginetest.StandIn(t, engineserver.Options{})
+	name := e.Make(enginetest.Wanted{})
+	p := newPlace(t, "url: \"container://"+name+"/srv/site\", engine: \""+e.Address+"\"")
+	temporary := t.TempDir()
+	left := func() []string {
+		found, err := filepath.Glob(filepath.Join(temporary, "tartine-container-*"))
+		require.NoError(t, err)
+		return found
+	}
+	p.write("public/plate.webp", strings.Repeat("Gannet Rock ", 4<<20))
+	run := func() *exec.Cmd {
+		cmd := exec.Command(p.program, "deploy")
+		cmd.Dir, cmd.Env = p.dir, append(os.Environ(), "TMPDIR="+temporary)
+		return cmd
+	}
+	cmd := run()
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool { return len(left()) == 1 }, 10*time.Second, time.Millisecond)
+	require.NoError(t, cmd.Process.Kill())
+	require.Error(t, cmd.Wait())
+	require.Len(t, left(), 1)
+	out, err := run().CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	require.Empty(t, left())
 }

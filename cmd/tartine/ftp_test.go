@@ -34,7 +34,7 @@ func (p *place) try(args ...string) (int, string) {
 	if err != nil && cmd.ProcessState == nil {
 		require.NoError(p.t, err)
 	}
-	return cmd.ProcessState.ExitCode(), string(out)
+	return cmd.ProcessState.ExitCode(), p.words(out)
 }
 
 func TestRentedHosts(t *testing.T) {
@@ -102,7 +102,7 @@ func TestRentedHosts(t *testing.T) {
 		t.Setenv("ROCK_PASSWORD", "puffin")
 		status, said = p.try("deploy")
 		require.Equal(t, 3, status, said)
-		require.Contains(t, said, "does not let user warden in")
+		require.Contains(t, said, "does not accept the login of user warden")
 	})
 	t.Run("a record that can only lie inside", func(t *testing.T) {
 		server := ftptest.Start(t)

@@ -13,6 +13,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -21,29 +22,64 @@ import (
 
 	"tartine/internal/agent"
 	"tartine/internal/cli"
+	"tartine/internal/connect/ftptest"
 	"tartine/internal/connect/sshdtest"
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/fsystest"
 )
 
 func TestMain(m *testing.M) {
-	if len(os.Args) > 1 && os.Args[1] == agent.HiddenCommand { // a copy of this program at a far end
+	if len(os.Args) > 1 && os.Args[1] == agent.HiddenCommand && filepath.Base(os.Args[0]) != "tartine-victim" { // a copy of this program at a far end
 		main()
 	}
-	testscript.Main(tidied{m}, map[string]func(){
-		"tartine": main, "tartine-victim": victim, "tartine-slow": func() { os.Exit(run(cli.Build{Between: slow})) }})
+	cache, own := "", strings.HasSuffix(filepath.Base(os.Args[0]), ".test")
+	if own && !raced { // before the cache is another one: the compiler has its own there
+		dir, err := builtOnce()
+		if err != nil {
+			panic(err)
+		}
+		os.Setenv("PATH", dir+string(os.PathListSeparator)+os.Getenv("PATH"))
+	}
+	if own { // and not one of the programs below
+		var err error
+		if cache, err = os.MkdirTemp("", "tartine-cache"); err != nil {
+			panic(err)
+		}
+		os.Setenv("XDG_CACHE_HOME", cache) // for all tests: they run at the same time
+		os.Setenv("ROCK_PASSWORD", ftptest.Password)
+	}
+	programs := map[string]func(){
+		"tartine": main, "tartine-victim": victim, "tartine-mortal": func() { os.Exit(run(cli.Build{Between: mortalAt(os.Getenv("DIES_AT"))})) },
+		"tartine-slow": func() { os.Exit(run(cli.Build{Between: slow})) }}
+	if own && !raced {
+		delete(programs, "tartine") // the program that users run; the others are this binary, with something in between
+	}
+	testscript.Main(tidied{m, cache}, programs)
 }
 
 // commands are what the stories need beside the program and testscript's own.
 var commands = map[string]func(ts *testscript.TestScript, neg bool, args []string){
-	"flipbit": flipBit, "stamp": stamp, "untouched": untouched, "mkfifo": makePipe, "badname": badName, "closedport": closedPort, "silentport": silentPort,
+	"flipbit": flipBit, "stamp": stamp, "aged": aged, "untouched": untouched, "mkfifo": makePipe, "badname": badName, "closedport": closedPort, "silentport": silentPort,
 	"exits": exits, "cutproxy": cutProxy, "until": until, "latecomer": latecomer, "smalldisk": smallDisk,
 }
 
 // slow makes each operation at a site take its time, so that there is time to interrupt. It does not tell how much
 // room there is.
 func slow(f fsys.FS) fsys.FS {
-	return &fsystest.Between{FS: noSpace{f}, Before: func(string, ...string) error { time.Sleep(30 * time.Millisecond); return nil }}
+	return &fsystest.Between{FS: noSpace{f}, Before: func(string, ...string) error { <-time.After(30 * time.Millisecond); return nil }}
+}
+
+// mortalAt kills the program before a file gets a name that ends so.
+func mortalAt(name string) func(fsys.FS) fsys.FS {
+	return func(f fsys.FS) fsys.FS {
+		return &fsystest.Between{FS: f, Before: func(op string, names ...string) error {
+			if op == "rename" && strings.HasSuffix(names[1], name) {
+				_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
+				select {}
+			}
+			return nil
+		}}
+	}
 }
 
 // noSpace hides how much may still be written.
@@ -59,7 +95,7 @@ func until(ts *testscript.TestScript, _ bool, args []string) {
 		if found, _ := filepath.Glob(ts.MkAbs(args[0])); len(found) > 0 {
 			return
 		}
-		time.Sleep(10 * time.Millisecond)
+		<-time.After(10 * time.Millisecond)
 	}
 	ts.Fatalf("%s never came", args[0])
 }
@@ -79,6 +115,7 @@ func TestStories(t *testing.T) {
 
 // TestStoriesOverSSH tells the stories of ssh/ for each kind of user against OpenSSH's server.
 func TestStoriesOverSSH(t *testing.T) {
+	t.Parallel()
 	server := sshdtest.Start(t)
 	users := sshdtest.Users(t)
 	if testing.Short() {
@@ -122,6 +159,14 @@ func stampOf(ts *testscript.TestScript, name string) string {
 	ts.Check(err)
 	stat := info.Sys().(*syscall.Stat_t)
 	return fmt.Sprint(stat.Ino, stat.Mtim, stat.Ctim, stat.Mode)
+}
+
+// aged FILE... dates files a quarter of an hour back.
+func aged(ts *testscript.TestScript, _ bool, args []string) {
+	then := time.Now().Add(-15 * time.Minute)
+	for _, name := range args {
+		ts.Check(os.Chtimes(ts.MkAbs(name), then, then))
+	}
 }
 
 // stamp FILE... notes inode, times and mode of files, for untouched.

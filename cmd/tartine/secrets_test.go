@@ -21,6 +21,7 @@ import (
 // TestSecretsStayWhereTheyAre runs every command that logs in, well and badly, and looks for the planted secrets in all
 // that was printed, in every file that was written at either end, and in the arguments of every process.
 func TestSecretsStayWhereTheyAre(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("a copy of the program goes to each of many accounts")
 	}

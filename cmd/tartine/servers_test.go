@@ -20,6 +20,7 @@ import (
 
 // TestDeployToServersSetUpInOtherWays deploys, deploys again, and verifies on servers that are not set up as usual.
 func TestDeployToServersSetUpInOtherWays(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("a copy of the program goes to each of many accounts")
 	}

@@ -205,7 +205,7 @@ func TestANoOpSendsAFewHundredBytes(t *testing.T) {
 	counted := &counter{Writer: client.out}
 	client.out.Reset(counted)
 	// The buffered writer writes to the counter, which writes to the pipe.
-	counted.Writer = client.stream.(net.Conn)
+	counted.Writer = client.stream.(*closeOnce).Closer.(net.Conn)
 	c.compare(t, client)
 	require.Less(t, counted.bytes, 600)
 }
@@ -256,20 +256,30 @@ func TestErrorsKeepTheirFactsAcrossTheLine(t *testing.T) {
 		&site.RecordError{File: "current", Err: errors.New("cut off")},
 		&site.LockedError{Holder: holder}, &site.OvertakenError{Expected: 3, Found: 4}, &site.NotKeptError{Number: 1, Kept: []int{4, 5}},
 		&site.SpaceError{Need: 7, Free: 3, Files: true}, &site.CaseError{Clashes: []manifest.CaseClash{{First: "a", Second: "A"}}},
-		fmt.Errorf("open it: %w", fs.ErrNotExist), site.ErrLockLost, errors.New("anything else"),
+		fmt.Errorf("open it: %w", fs.ErrNotExist), errors.New("anything else"),
+		&site.LockLostError{Holder: &holder}, &site.LockLostError{}, &site.LockLostError{Err: fs.ErrPermission},
+		&site.RecordError{File: "publish.json", Err: &site.UntrustedError{Reason: "it names a neighbour"}},
+		&site.UnfinishedError{Number: 7, Failed: []site.Failure{{Path: "img/a.svg", Err: &site.StepError{Do: "place", Err: fs.ErrPermission}}}},
 	} {
 		text := must(encoding.Marshal(errorToWire(err)))
 		var w wireError
 		require.NoError(t, decoding.Unmarshal(text, &w))
 		got := w.err()
 		require.Equal(t, err.Error(), got.Error())
-		for _, cause := range []error{fs.ErrPermission, fs.ErrNotExist, site.ErrLockLost} {
+		for _, cause := range []error{fs.ErrPermission, fs.ErrNotExist} {
 			require.Equal(t, errors.Is(err, cause), errors.Is(got, cause), "%v", err)
 		}
 	}
 	locked := &site.LockedError{}
 	require.ErrorAs(t, errorToWire(&site.LockedError{Holder: holder}).err(), &locked)
 	require.True(t, locked.Holder.Until.Equal(holder.Until))
+	lost, unfinished, untrusted := &site.LockLostError{}, &site.UnfinishedError{}, &site.UntrustedError{}
+	require.ErrorAs(t, errorToWire(&site.LockLostError{Holder: &holder}).err(), &lost)
+	require.Equal(t, "warden", lost.Holder.User)
+	require.ErrorAs(t, errorToWire(&site.RecordError{File: "lock", Err: &site.UntrustedError{}}).err(), &untrusted)
+	require.ErrorAs(t, errorToWire(&site.UnfinishedError{Number: 7, Failed: []site.Failure{{Path: "a", Err: &site.StepError{Do: "place", Err: fs.ErrPermission}}}}).err(), &unfinished)
+	require.Equal(t, 7, unfinished.Number)
+	require.ErrorIs(t, unfinished.Failed[0].Err, fs.ErrPermission)
 	require.Nil(t, errorToWire(nil).err())
 	require.ErrorIs(t, (&wireError{Kind: "locked", Data: []byte{1}}).err(), ErrProtocol)
 }
@@ -336,4 +346,38 @@ func TestACancelledCallEnds(t *testing.T) {
 	_, err := client.Deploy(ctx, plan, &site.Watch{})
 	require.ErrorIs(t, err, context.Canceled)
 	require.NotEmpty(t, c.compare(t, client).Result.Changes, "the session goes on")
+}
+
+// TestNamesThatAreNoUTF8CrossTheLine holds for names, for what links say, and for the messages about them.
+func TestNamesThatAreNoUTF8CrossTheLine(t *testing.T) {
+	dir := t.TempDir()
+	client := session(t, dir)
+	c := content{"index.html": "1", "img/a.svg": "2"}
+	c.deploy(t, client)
+	odd := filepath.Join(dir, "www", "img", "b\xffd\n")
+	require.NoError(t, os.WriteFile(odd, []byte("x"), 0o644))
+	require.NoError(t, os.Symlink("t\xfe", filepath.Join(dir, "www", "link")))
+	survey, err := client.Survey(t.Context(), true)
+	require.NoError(t, err)
+	require.Equal(t, []string{`img/"b\xffd\n"`}, survey.Odd)
+	c["index.html"] = "another"
+	c.deploy(t, client)
+	report, err := client.Verify(t.Context(), nil, true, nil)
+	require.NoError(t, err)
+	require.Len(t, report.Strays, 2)
+	require.Equal(t, `img/"b\xffd\n"`, report.Strays[0].Path)
+	found, err := client.Stands(t.Context(), nil, nil)
+	require.NoError(t, err)
+	require.Len(t, found.Raw, 1)
+	require.Equal(t, "img/b\xffd\n", found.Raw[0].Path)
+	file, err := client.ReadPath(t.Context(), found.Raw[0].Path)
+	require.NoError(t, err)
+	text, err := io.ReadAll(file)
+	require.NoError(t, err)
+	require.NoError(t, file.Close())
+	require.Equal(t, "x", string(text))
+	_, err = client.Stands(t.Context(), []string{"none\xff"}, nil)
+	require.Error(t, err)
+	require.NotErrorIs(t, err, ErrProtocol)
+	require.FileExists(t, odd, "it stays")
 }

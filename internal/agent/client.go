@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"slices"
 	"strings"
 	"sync"
@@ -57,6 +58,7 @@ const cancelPatience = 30 * time.Second
 
 // Connect begins a session over a stream, at whose other end Serve is, and opens a site. The client closes the stream.
 func Connect(ctx context.Context, in io.Reader, out io.Writer, stream io.Closer, build string, root Root) (*Client, error) {
+	stream = &closeOnce{stream, sync.Once{}, nil}
 	c := &Client{link: newLink(in, out), stream: stream, answers: make(chan *message, 16), credit: newCredit(window), quit: make(chan struct{})}
 	stop := context.AfterFunc(ctx, func() { stream.Close() })
 	err := c.greet(build)
@@ -116,9 +118,22 @@ func (c *Client) Close() error {
 	return err
 }
 
+// closeOnce is a stream that several may close.
+type closeOnce struct {
+	io.Closer
+	once sync.Once
+	err  error
+}
+
+func (c *closeOnce) Close() error {
+	c.once.Do(func() { c.err = c.Closer.Close() })
+	return c.err
+}
+
 func (c *Client) receiveAll() {
 	defer close(c.answers)
 	defer c.credit.end()
+	defer c.stream.Close() // whoever sends has nobody who reads, and some lines do not notice
 	var parts assembler
 	for {
 		k, payload, err := c.receive()
@@ -234,7 +249,8 @@ func (c *Client) Compare(ctx context.Context, survey *site.Survey, want *site.Wa
 		return nil, errors.New("compare: it is not the last survey")
 	}
 	tree := manifest.Manifest{Entries: want.Entries}
-	call := compareCall{Paths: len(want.Entries), Times: want.Rule.Times, Nothing: want.Rule.Nothing, Kept: want.Kept}
+	call := compareCall{Paths: len(want.Entries), Times: want.Rule.Times, Nothing: want.Rule.Nothing, Kept: want.Kept,
+		Retire: wireRetire{want.Retire.After, want.Retire.Now, want.Retire.Last}}
 	if survey.Number > 0 { // else nothing is recorded that could be the same
 		call.Tree = tree.Tree()
 	}
@@ -266,6 +282,9 @@ func (c *Client) Compare(ctx context.Context, survey *site.Survey, want *site.Wa
 	var err error
 	if out.Changes, err = answer.changes(want.Entries); err != nil {
 		return nil, err
+	}
+	for _, l := range answer.Leaving {
+		out.Leaving = append(out.Leaving, diff.Leaving{Entry: manifest.Entry{Path: l.Path, Size: l.Size}, Until: time.Unix(l.Until, 0)})
 	}
 	c.want, c.result = want, out
 	return out, nil
@@ -373,6 +392,11 @@ func (c *Client) Recover(ctx context.Context, user string) (number int, err erro
 	return number, c.call(ctx, methodRecover, numberCall{User: user}, &number, nil)
 }
 
+// GiveUp is site.Site's.
+func (c *Client) GiveUp(ctx context.Context, user string) (given *site.GivenUp, err error) {
+	return given, c.call(ctx, methodGiveUp, numberCall{User: user}, &given, nil)
+}
+
 // Affirm is site.Site's.
 func (c *Client) Affirm(ctx context.Context, number int, user string) error {
 	return c.call(ctx, methodAffirm, numberCall{number, user}, nil, nil)
@@ -440,16 +464,23 @@ func (c *Client) Unlock(ctx context.Context, holder *site.Holder) error {
 }
 
 // Stands is site.Site's.
-func (c *Client) Stands(ctx context.Context, paths []string, told func(int64)) ([]manifest.Entry, error) {
-	var packed manifest.Packed
-	if err := c.call(ctx, methodStands, standsCall{paths}, &packed, listener(&site.Watch{Bytes: told})); err != nil {
+func (c *Client) Stands(ctx context.Context, paths []string, told func(int64)) (*site.Standing, error) {
+	var answer standing
+	if err := c.call(ctx, methodStands, standsCall{paths}, &answer, listener(&site.Watch{Bytes: told})); err != nil {
 		return nil, err
 	}
-	found, err := packed.Unpack()
+	found, err := answer.Entries.Unpack()
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrProtocol, err)
 	}
-	return found, nil
+	out := &site.Standing{Entries: found, Left: failuresFromWire(answer.Left)}
+	for _, e := range answer.Raw {
+		if err := manifest.CheckBytes(string(e.Path)); err != nil || e.Size < 0 {
+			return nil, fmt.Errorf("%w: a file that is called %q", ErrProtocol, e.Path)
+		}
+		out.Raw = append(out.Raw, manifest.Entry{Path: string(e.Path), Size: e.Size, Mode: fs.FileMode(e.Mode).Perm(), Digest: e.Digest, ModTime: time.Unix(0, e.Time)})
+	}
+	return out, nil
 }
 
 // Gather is site.Site's.

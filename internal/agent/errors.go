@@ -25,7 +25,6 @@ var causes = []struct {
 	kind string
 	err  error
 }{
-	{"lock lost", site.ErrLockLost},
 	{"changed since scan", site.ErrChangedSinceScan},
 	{"wrong bytes", site.ErrWrongBytes},
 	{"not exist", fs.ErrNotExist},
@@ -44,6 +43,18 @@ type (
 	}
 	recordFacts struct {
 		File  string
+		Cause *wireError
+	}
+	lockLostFacts struct {
+		Holder *site.Holder
+		Cause  *wireError
+	}
+	unfinishedFacts struct {
+		Number int
+		Failed []wireFailure
+	}
+	stepFacts struct {
+		Do    string
 		Cause *wireError
 	}
 )
@@ -65,12 +76,25 @@ func errorToWire(err error) *wireError {
 		notKept   *site.NotKeptError
 		space     *site.SpaceError
 		clash     *site.CaseError
+
+		lost       *site.LockLostError
+		untrusted  *site.UntrustedError
+		unfinished *site.UnfinishedError
+		step       *site.StepError
 	)
 	switch {
+	case errors.As(err, &lost):
+		return facts("lock lost", lockLostFacts{lost.Holder, errorToWire(lost.Err)})
+	case errors.As(err, &unfinished):
+		return facts("unfinished", unfinishedFacts{unfinished.Number, failuresToWire(unfinished.Failed)})
+	case errors.As(err, &step):
+		return facts("step", stepFacts{step.Do, errorToWire(step.Err)})
 	case errors.As(err, &root):
 		return facts("root", rootFacts{root.Root, root.Reason, root.Parent, errorToWire(root.Err)})
 	case errors.As(err, &record):
 		return facts("record", recordFacts{record.File, errorToWire(record.Err)})
+	case errors.As(err, &untrusted):
+		return facts("untrusted", untrusted.Reason)
 	case errors.As(err, &locked):
 		return facts("locked", locked.Holder)
 	case errors.As(err, &overtaken):
@@ -87,6 +111,20 @@ func errorToWire(err error) *wireError {
 			out.Kind = c.kind
 			return out
 		}
+	}
+	return out
+}
+
+func failuresToWire(list []site.Failure) (out []wireFailure) {
+	for _, f := range list {
+		out = append(out, wireFailure{Path: f.Path, Error: errorToWire(f.Err)})
+	}
+	return out
+}
+
+func failuresFromWire(list []wireFailure) (out []site.Failure) {
+	for _, f := range list {
+		out = append(out, site.Failure{Path: f.Path, Err: f.Error.err()})
 	}
 	return out
 }
@@ -129,6 +167,21 @@ func (w *wireError) factual() (err, broken error) {
 		var f recordFacts
 		broken = decoding.Unmarshal(w.Data, &f)
 		err = &site.RecordError{File: f.File, Err: f.Cause.err()}
+	case "untrusted":
+		e := &site.UntrustedError{}
+		broken, err = decoding.Unmarshal(w.Data, &e.Reason), e
+	case "lock lost":
+		var f lockLostFacts
+		broken = decoding.Unmarshal(w.Data, &f)
+		err = &site.LockLostError{Holder: f.Holder, Err: f.Cause.err()}
+	case "unfinished":
+		var f unfinishedFacts
+		broken = decoding.Unmarshal(w.Data, &f)
+		err = &site.UnfinishedError{Number: f.Number, Failed: failuresFromWire(f.Failed)}
+	case "step":
+		var f stepFacts
+		broken = decoding.Unmarshal(w.Data, &f)
+		err = &site.StepError{Do: f.Do, Err: f.Cause.err()}
 	case "locked":
 		e := &site.LockedError{}
 		broken, err = decoding.Unmarshal(w.Data, &e.Holder), e

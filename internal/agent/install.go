@@ -17,14 +17,21 @@ import (
 	"runtime"
 	"strings"
 	"time"
+
+	"tartine/internal/fsys"
 )
 
 // The program gets to the far end through a POSIX shell that reads commands from its standard input. Whatever a login
 // prints before is passed over: lines count only with a marker that is made up for the session.
 //
-// The copy is written under a name of its own in the user's cache folder, checked there by running it, and then renamed,
-// so that no half copy is ever found under the name that is looked for, which is made of the program's digest. Where
-// that folder cannot hold programs that run, the copy lives in a private temporary folder and is removed as it starts.
+// The copy is written under a name of its own in the user's cache folder, checked there by its digest, and then renamed,
+// so that no half copy is ever found under the name that is looked for, which is made of the program's digest. An upload that the
+// connection broke off goes on from what arrived. Where that folder cannot hold programs that run, the copy lives in a private temporary
+// folder and is removed as it starts.
+//
+// Only bytes that we wrote are run: a copy counts when it and its folder belong to the user who logged in, no one else may write into
+// that folder or replace it on the way there, and its digest is the one that is wanted. Where the far end cannot compute digests a copy
+// is never found, but written anew each time.
 
 // Stream is a way to a shell: what is written to it is read by the shell, and what the shell prints is read from it.
 type Stream interface {
@@ -38,6 +45,8 @@ type Program struct {
 	Path   string // one that is installed there already; empty: this one is copied there
 	Builds string // a folder of builds for other systems, tartine-OS-PROCESSOR each; may be empty
 	Own    string // the file of this program; empty: where the system says it is
+	// Arrived is told how much of an upload that was broken off stands there, in bytes; it may be nil.
+	Arrived func(bytes int64)
 }
 
 // UnavailableError tells why no agent runs at the far end. The site can still be reached in another way.
@@ -66,7 +75,8 @@ func Start(ctx context.Context, stream Stream, program Program) (io.Reader, erro
 	if program.Path != "" {
 		return d.in, d.startInstalled(program.Path)
 	}
-	own, err := ownName(program.Own)
+	d.arrived = program.Arrived
+	own, err := ownDigest(program.Own)
 	if err != nil {
 		return nil, unavailable("this program cannot be read: %v", err)
 	}
@@ -78,22 +88,22 @@ func Start(ctx context.Context, stream Stream, program Program) (io.Reader, erro
 	if err != nil {
 		return nil, err
 	}
-	if build.name() != own { // that it may stand there already could not be asked before
-		if system, err = d.startCopy(build.name()); err != nil || system == "" {
+	if build.digest != own { // that it may stand there already could not be asked before
+		if system, err = d.startCopy(build.digest); err != nil || system == "" {
 			return d.in, err
 		}
 	}
 	return d.in, d.upload(build)
 }
 
-// Copy gives the program that is to run at a far end of some system, where it is not put there through a shell, and the
-// name of the copy. It fails with an *UnavailableError.
-func Copy(program Program, system string) (content []byte, name string, err error) {
+// Copy gives the program that is to run at a far end of some system, where it is not put there through a shell, with its digest in
+// hex. It fails with an *UnavailableError.
+func Copy(program Program, system string) (content []byte, digest string, err error) {
 	b, err := program.buildFor(system)
 	if err != nil {
 		return nil, "", err
 	}
-	return b.content, b.name(), nil
+	return b.content, b.digest, nil
 }
 
 // ownSystem is the system that this program is for.
@@ -109,19 +119,6 @@ func (p *Program) buildFor(system string) (*build, error) {
 		return nil, unavailable("this program cannot be read: %v", err)
 	}
 	return b, nil
-}
-
-// CopyName is Copy's name alone, which takes less time where the copy stands already.
-func CopyName(program Program, system string) (string, error) {
-	if system == ownSystem {
-		name, err := ownName(program.Own)
-		if err != nil {
-			err = unavailable("this program cannot be read: %v", err)
-		}
-		return name, err
-	}
-	_, name, err := Copy(program, system)
-	return name, err
 }
 
 // Await waits until a program that was started at a far end tells, behind the marker, that it is ready to serve. What it
@@ -173,9 +170,9 @@ func ownFile(file string) (string, error) {
 	return file, err
 }
 
-// ownName gives the name of the copy of this program. It is remembered by the size and time of the program's file, since
-// to digest it takes longer than to connect.
-func ownName(file string) (string, error) {
+// ownDigest gives the digest of this program, in hex. It is remembered by the size and time of the program's file, since to digest
+// it takes longer than to connect.
+func ownDigest(file string) (string, error) {
 	file, err := ownFile(file)
 	if err != nil {
 		return "", err
@@ -189,8 +186,8 @@ func ownName(file string) (string, error) {
 	if dir, err := os.UserCacheDir(); err == nil {
 		memory = filepath.Join(dir, "tartine", "program")
 		if text, err := os.ReadFile(memory); err == nil {
-			if name, ok := strings.CutPrefix(string(text), facts); ok && namePattern.MatchString(name) {
-				return name, nil
+			if digest, ok := strings.CutPrefix(string(text), facts); ok && digestPattern.MatchString(digest) {
+				return digest, nil
 			}
 		}
 	}
@@ -199,12 +196,12 @@ func ownName(file string) (string, error) {
 		return "", err
 	}
 	if memory != "" && os.MkdirAll(filepath.Dir(memory), 0o700) == nil {
-		_ = os.WriteFile(memory, []byte(facts+own.name()), 0o600) // it only saves time
+		_ = os.WriteFile(memory, []byte(facts+own.digest), 0o600) // it only saves time
 	}
-	return own.name(), nil
+	return own.digest, nil
 }
 
-var namePattern = regexp.MustCompile(`^agent-[0-9a-f]{24}$`)
+var digestPattern = regexp.MustCompile(`^[0-9a-f]{64}$`)
 
 func otherBuild(folder, system string) (*build, error) {
 	if folder == "" {
@@ -218,8 +215,8 @@ func otherBuild(folder, system string) (*build, error) {
 	return b, nil
 }
 
-// name is the name of the copy.
-func (b *build) name() string { return "agent-" + b.digest[:24] }
+// copyName gives the name of the copy of a program.
+func copyName(digest string) string { return "agent-" + digest[:24] }
 
 // systems gives Go's names of what uname prints.
 var systems = map[string]string{
@@ -233,12 +230,19 @@ type dialogue struct {
 	out    io.Writer
 	stream io.Closer
 	marker string
+
+	arrived func(bytes int64)
 }
 
-// The scripts hold no backslash and leave nothing behind when they are broken off. M is the marker, N the name of the copy.
+// The scripts hold no backslash and leave nothing behind when they are broken off, but what arrived of a copy. M is the marker, N the name
+// of the copy, X its digest.
 const (
-	startScript = `m='M'; d="${XDG_CACHE_HOME:-$HOME/.cache}/tartine"; f="$d/N"
-if [ -x "$f" ]; then touch -c "$f" 2>/dev/null; exec "$f" far-end --marker "$m"; fi
+	startScript = `m='M'; n='N'; x='X'; u=$(id -u); d="${XDG_CACHE_HOME:-$HOME/.cache}/tartine"; f="$d/$n"
+ours() { [ -n "$(find "$1" -prune -user "$u" ! -perm -020 ! -perm -002 ! -type l 2>/dev/null)" ]; }
+safe() { ( cd -P "$1" 2>/dev/null || exit 1; p=$(pwd -P); ours "$p" || exit 1; while [ "$p" != / ]; do p=${p%/*}; p=${p:-/}; [ -n "$(find "$p" -prune '(' -user "$u" -o -user 0 ')' '(' ! -perm -020 ! -perm -002 -o -perm -1000 ')' 2>/dev/null)" ] || exit 1; done ) }
+sum() { if command -v sha256sum >/dev/null 2>&1; then sha256sum <"$1"; elif command -v shasum >/dev/null 2>&1; then shasum -a 256 <"$1"; fi; }
+right() { case "$(sum "$1" 2>/dev/null)" in "$x "*) return 0;; esac; return 1; }
+if [ -x "$f" ] && safe "$d" && ours "$f" && right "$f"; then touch -c "$f" 2>/dev/null; exec "$f" far-end --marker "$m"; fi
 echo "$m missing $(uname -s) $(uname -m)"
 `
 	installedScript = `m='M'; f='P'
@@ -246,23 +250,34 @@ if [ -x "$f" ]; then exec "$f" far-end --marker "$m"; fi
 echo "$m missing"
 `
 	uploadScript = `umask 077
-runs() { mkdir -p "$1" 2>/dev/null && [ -w "$1" ] && echo '#!/bin/sh' 2>/dev/null >"$1/.try-$$" && chmod 700 "$1/.try-$$" && ( "$1/.try-$$" ) 2>/dev/null; r=$?; rm -f "$1/.try-$$" 2>/dev/null; return $r; }
+runs() { mkdir -p "$1" 2>/dev/null && [ -w "$1" ] && safe "$1" && ( set -C; echo '#!/bin/sh' >"$1/.try-$$" ) 2>/dev/null && chmod 700 "$1/.try-$$" && ( "$1/.try-$$" ) 2>/dev/null; r=$?; rm -f "$1/.try-$$" 2>/dev/null; return $r; }
 own=
 if ! runs "$d"; then d=$(mktemp -d 2>/dev/null) && own="$d" && runs "$d" || { [ -n "$own" ] && rm -rf "$own"; d=; }; fi
 if [ -z "$d" ]; then echo "$m failed no folder can hold a program that runs"; else
-t="$d/.N-$$"; f="$d/N"
-gone() { rm -f "$t"; [ -z "$own" ] || rm -rf "$own"; }
+t="$d/.$n-$$"; f="$d/$n"; w=plain; b=PLAIN
+if command -v gzip >/dev/null 2>&1; then w=gzip; b=GZIPPED; fi
+p="$d/.$n.$w"; by=
+if ! ( set -C; echo $$ >"$p.by" ) 2>/dev/null && read q <"$p.by" && kill -0 "$q" 2>/dev/null; then p="$t.$w"; else by="$p.by"; echo $$ >"$by"; fi
+gone() { rm -f "$t"; [ -z "$by" ] || rm -f "$by"; [ "$p" = "$d/.$n.$w" ] || rm -f "$p"; [ -z "$own" ] || rm -rf "$own"; }
 trap gone EXIT
 trap 'exit 1' HUP INT TERM PIPE
-if command -v gzip >/dev/null 2>&1; then echo "$m send gzip"; head -c GZIPPED | gzip -dc >"$t"; else echo "$m send plain"; head -c PLAIN >"$t"; fi
-if chmod 700 "$t" && "$t" far-end --check DIGEST && mv "$t" "$f"; then
+ours "$p" || rm -f "$p"
+s=0; [ ! -f "$p" ] || s=$(wc -c <"$p" 2>/dev/null) || s=$((b + 1)); if [ "$s" -gt "$b" ]; then rm -f "$p"; s=0; fi
+echo "$m send $w $((s))"
+head -c $((b - s)) >>"$p"
+if [ -z "$(find "$p" -prune -size "${b}c")" ]; then echo "$m failed the copy did not arrive"; else
+rm -f "$t"; if [ "$w" = gzip ]; then ( set -C; gzip -dc <"$p" >"$t" ); else mv "$p" "$t"; fi
+rm -f "$p"
+if chmod 700 "$t" && { [ -z "$(sum "$t" 2>/dev/null)" ] || right "$t"; } && "$t" far-end --check "$x" && mv "$t" "$f"; then
 trap - EXIT HUP INT TERM PIPE
-find "$d" -name 'agent-*' ! -name 'N' -mtime +1 -exec rm -f {} + 2>/dev/null
+[ -z "$by" ] || rm -f "$by"
+find "$d" -name 'agent-*' ! -name "$n" -mtime +1 -exec rm -f {} + 2>/dev/null
 find "$d" -name '.agent-*' -mmin +60 -exec rm -f {} + 2>/dev/null
 exec "$f" far-end --marker "$m" --remove "$own"
 fi
 gone
 echo "$m failed the copy does not run there"
+fi
 fi
 `
 )
@@ -270,9 +285,17 @@ fi
 func (d *dialogue) say(script string, with ...string) error {
 	script = strings.NewReplacer(append([]string{"'M'", "'" + d.marker + "'"}, with...)...).Replace(script)
 	if _, err := io.WriteString(d.out, script); err != nil {
-		return unavailable("no shell answers")
+		return d.lost("no shell answers")
 	}
 	return nil
+}
+
+// lost tells why nothing comes: the connection is gone, or only the shell.
+func (d *dialogue) lost(reason string) error {
+	if living, ok := d.stream.(interface{ Lost() bool }); ok && living.Lost() {
+		return fmt.Errorf("%w before the agent began", fsys.ErrLost)
+	}
+	return unavailable("%s", reason)
 }
 
 // hear waits for a line with the marker and gives what stands behind it. The stream is ended when it does not come.
@@ -291,7 +314,7 @@ func (d *dialogue) hear(limit time.Duration) (string, error) {
 		case ctx.Err() != nil:
 			return "", unavailable("no answer within %s", limit)
 		case err != nil && !errors.Is(err, bufio.ErrBufferFull):
-			return "", unavailable("no shell answers")
+			return "", d.lost("no shell answers")
 		case heard > maxTextual:
 			return "", unavailable("the login prints more than %d bytes", maxTextual)
 		}
@@ -316,8 +339,8 @@ func (d *dialogue) startInstalled(path string) error {
 }
 
 // startCopy starts the copy that stands there; where none does it gives the system that the far end runs.
-func (d *dialogue) startCopy(name string) (system string, err error) {
-	if err := d.say(startScript, "/N\"", "/"+name+"\""); err != nil {
+func (d *dialogue) startCopy(digest string) (system string, err error) {
+	if err := d.say(startScript, "'N'", "'"+copyName(digest)+"'", "'X'", "'"+digest+"'"); err != nil {
 		return "", err
 	}
 	said, err := d.hear(startLimit)
@@ -344,25 +367,32 @@ func (d *dialogue) upload(b *build) error {
 	if err := w.Close(); err != nil {
 		return err
 	}
-	err = d.say(uploadScript, "/N\"", "/"+b.name()+"\"", "/.N-", "/."+b.name()+"-", "'N'", "'"+b.name()+"'",
-		"GZIPPED", fmt.Sprint(packed.Len()), "PLAIN", fmt.Sprint(len(b.content)), "DIGEST", b.digest)
-	if err != nil {
+	if err = d.say(uploadScript, "GZIPPED", fmt.Sprint(packed.Len()), "PLAIN", fmt.Sprint(len(b.content))); err != nil {
 		return err
 	}
 	said, err := d.hear(startLimit)
 	if err != nil {
 		return err
 	}
-	content := b.content
-	switch said {
-	case "send gzip":
-		content = packed.Bytes()
-	case "send plain":
-	default:
+	var (
+		way    string
+		stands int
+	)
+	content := packed.Bytes()
+	if n, _ := fmt.Sscanf(said, "send %s %d", &way, &stands); n != 2 {
 		return unavailable("%s", printable(strings.TrimPrefix(said, "failed ")))
 	}
-	if _, err := d.out.Write(content); err != nil {
-		return unavailable("the copy was broken off")
+	if way == "plain" {
+		content = b.content
+	}
+	if stands < 0 || stands > len(content) {
+		return unavailable("%s", printable(said))
+	}
+	if d.arrived != nil && stands > 0 {
+		d.arrived(int64(stands))
+	}
+	if _, err := d.out.Write(content[stands:]); err != nil {
+		return d.lost("the copy was broken off")
 	}
 	if said, err = d.hear(uploadLimit); err != nil {
 		return err
@@ -371,23 +401,6 @@ func (d *dialogue) upload(b *build) error {
 		return unavailable("%s", printable(strings.TrimPrefix(said, "failed ")))
 	}
 	return nil
-}
-
-// RemoveOthers removes copies of other versions that stand beside this program, as far as they have not been made or used
-// for a day.
-func RemoveOthers() {
-	own, err := ownFile("")
-	if err != nil {
-		return
-	}
-	_ = os.Chtimes(own, time.Time{}, time.Now()) // it is used
-	others, _ := filepath.Glob(filepath.Join(filepath.Dir(own), "agent-*"))
-	for _, other := range others {
-		info, err := os.Lstat(other)
-		if err == nil && other != own && namePattern.MatchString(filepath.Base(other)) && time.Since(info.ModTime()) > 24*time.Hour {
-			_ = os.Remove(other) // the next one tries again
-		}
-	}
 }
 
 // Ready is what the agent says, behind the marker, before the protocol begins.

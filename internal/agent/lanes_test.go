@@ -26,7 +26,7 @@ import (
 type longLine struct{ net.Conn }
 
 func (l longLine) Write(p []byte) (int, error) {
-	time.Sleep(40 * time.Millisecond)
+	<-time.After(40 * time.Millisecond)
 	return l.Conn.Write(p)
 }
 

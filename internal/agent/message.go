@@ -46,6 +46,7 @@ const (
 	methodUnfinished = "unfinished"
 	methodLocked     = "locked"
 	methodUnlock     = "unlock"
+	methodGiveUp     = "give up"
 	methodRead       = "read"
 	methodLanes      = "lanes"
 	methodStands     = "stands"
@@ -84,6 +85,22 @@ type compareCall struct {
 	Folders []folderDigest  `cbor:"folders,omitempty"`
 	Entries manifest.Packed `cbor:"entries,omitempty"`
 	Whole   bool            `cbor:"whole,omitempty"` // Entries is all there is
+	Retire  wireRetire      `cbor:"retire"`
+}
+
+// wireRetire is a site.Retire.
+type wireRetire struct {
+	After time.Duration `cbor:"after,omitempty"`
+	Now   bool          `cbor:"now,omitempty"`
+	Last  []string      `cbor:"last,omitempty"`
+}
+
+// wireLeaving is a diff.Leaving, as far as it is shown.
+type wireLeaving struct {
+	_     struct{} `cbor:",toarray"`
+	Path  string
+	Size  int64
+	Until int64 // seconds since 1970
 }
 
 type folderDigest struct {
@@ -94,15 +111,16 @@ type folderDigest struct {
 
 // compareAnswer is the result, or what is needed to find it.
 type compareAnswer struct {
-	NeedAll     bool         `cbor:"need_all,omitempty"`
-	NeedDigests bool         `cbor:"need_digests,omitempty"`
-	NeedFolders []int        `cbor:"need_folders,omitempty"` // indices into Folders; more than the tree digest was sent
-	Same        int          `cbor:"same"`
-	SameBytes   int64        `cbor:"same_bytes"`
-	Stale       bool         `cbor:"stale,omitempty"`
-	New         []newRun     `cbor:"new,omitempty"` // changes that are new and nothing more
-	Changes     []wireChange `cbor:"changes,omitempty"`
-	Done        bool         `cbor:"done,omitempty"`
+	NeedAll     bool          `cbor:"need_all,omitempty"`
+	NeedDigests bool          `cbor:"need_digests,omitempty"`
+	NeedFolders []int         `cbor:"need_folders,omitempty"` // indices into Folders; more than the tree digest was sent
+	Same        int           `cbor:"same"`
+	SameBytes   int64         `cbor:"same_bytes"`
+	Stale       bool          `cbor:"stale,omitempty"`
+	New         []newRun      `cbor:"new,omitempty"` // changes that are new and nothing more
+	Changes     []wireChange  `cbor:"changes,omitempty"`
+	Leaving     []wireLeaving `cbor:"leaving,omitempty"`
+	Done        bool          `cbor:"done,omitempty"`
 }
 
 // add adds a change.
@@ -237,26 +255,24 @@ type outcome struct {
 	Verified  bool          `cbor:"verified"`
 	Method    string        `cbor:"method"`
 	NotAtomic bool          `cbor:"not_atomic"`
+	ModesLeft int           `cbor:"modes_left,omitempty"`
+	TimesLeft int           `cbor:"times_left,omitempty"`
 }
 
 func outcomeToWire(o *site.Outcome) *outcome {
 	out := &outcome{SentFiles: o.SentFiles, SentBytes: o.SentBytes, Resumed: o.Resumed, Reused: o.Reused, Number: o.Number,
-		Verified: o.Verified, Method: o.Method, NotAtomic: o.NotAtomic}
-	for _, f := range o.Failed {
-		out.Failed = append(out.Failed, wireFailure{Path: f.Path, Error: errorToWire(f.Err)})
-	}
+		Verified: o.Verified, Method: o.Method, NotAtomic: o.NotAtomic, ModesLeft: o.ModesLeft, TimesLeft: o.TimesLeft}
+	out.Failed = failuresToWire(o.Failed)
 	return out
 }
 
 func (o *outcome) outcome() *site.Outcome {
 	out := &site.Outcome{SentFiles: o.SentFiles, SentBytes: o.SentBytes, Resumed: o.Resumed, Reused: o.Reused, Number: o.Number,
-		Verified: o.Verified, Method: printable(o.Method), NotAtomic: o.NotAtomic}
+		Verified: o.Verified, Method: printable(o.Method), NotAtomic: o.NotAtomic, ModesLeft: o.ModesLeft, TimesLeft: o.TimesLeft}
 	if out.Method == "read back" {
 		out.Method = "read again at the far end"
 	}
-	for _, f := range o.Failed {
-		out.Failed = append(out.Failed, site.Failure{Path: f.Path, Err: f.Error.err()})
-	}
+	out.Failed = failuresFromWire(o.Failed)
 	return out
 }
 
@@ -316,3 +332,20 @@ type (
 		End     bool   `cbor:"end"`
 	}
 )
+
+// standing is a site.Standing.
+type standing struct {
+	Entries manifest.Packed `cbor:"entries"`
+	Raw     []rawEntry      `cbor:"raw,omitempty"`
+	Left    []wireFailure   `cbor:"left,omitempty"`
+}
+
+// rawEntry is a file whose path is no UTF-8.
+type rawEntry struct {
+	_      struct{} `cbor:",toarray"`
+	Path   []byte
+	Size   int64
+	Mode   uint32
+	Digest manifest.Digest
+	Time   int64 // nanoseconds since 1970
+}

@@ -70,7 +70,11 @@ func Serve(ctx context.Context, in io.Reader, out io.Writer, build string, open 
 	defer close(quit)
 	calls := make(chan *message, 1)
 	cancelled := make(chan uint64, 16)
-	go s.receiveAll(calls, cancelled, cancel)
+	s.watching.Go(func() { s.receiveAll(calls, cancelled, cancel) })
+	// It waits for the client; with the stream's end, where that can be brought about, it ends too.
+	if end, ok := in.(io.Closer); ok {
+		defer end.Close()
+	}
 	for {
 		select {
 		case <-ctx.Done():
@@ -253,6 +257,8 @@ func (s *server) do(ctx context.Context, m *message) (any, error) {
 	switch m.Method {
 	case methodRecover:
 		return s.site.Recover(ctx, call.User)
+	case methodGiveUp:
+		return s.site.GiveUp(ctx, call.User)
 	case methodAffirm:
 		return nil, s.site.Affirm(ctx, call.Number, call.User)
 	case methodDeployment:
@@ -339,11 +345,15 @@ func (s *server) doCompare(ctx context.Context, m *message) (any, error) {
 	defer progress.stop()
 	var err error
 	rule := diff.Rule{Times: call.Times, Nothing: call.Nothing}
-	s.result, err = s.site.Compare(ctx, s.survey, &site.Wanted{Entries: s.want, Rule: rule, Kept: call.Kept}, progress.bytes)
+	s.result, err = s.site.Compare(ctx, s.survey, &site.Wanted{Entries: s.want, Rule: rule, Kept: call.Kept,
+		Retire: site.Retire{After: call.Retire.After, Now: call.Retire.Now, Last: call.Retire.Last}}, progress.bytes)
 	if err != nil {
 		return nil, err
 	}
 	answer := compareAnswer{Done: true, Same: s.result.Same, SameBytes: s.result.SameBytes, Stale: s.result.Stale}
+	for _, l := range s.result.Leaving {
+		answer.Leaving = append(answer.Leaving, wireLeaving{Path: l.Path, Size: l.Size, Until: l.Until.Unix()})
+	}
 	at := 0
 	for i := range s.result.Changes {
 		c := &s.result.Changes[i]
@@ -412,7 +422,14 @@ func (s *server) doStands(ctx context.Context, m *message) (any, error) {
 	progress := s.progress(m.Call)
 	defer progress.stop()
 	found, err := s.site.Stands(ctx, call.Paths, progress.bytes)
-	return manifest.Pack(found), err
+	if err != nil {
+		return nil, err
+	}
+	answer := standing{Entries: manifest.Pack(found.Entries), Left: failuresToWire(found.Left)}
+	for _, e := range found.Raw {
+		answer.Raw = append(answer.Raw, rawEntry{Path: []byte(e.Path), Size: e.Size, Mode: uint32(e.Mode.Perm()), Digest: e.Digest, Time: e.ModTime.UnixNano()})
+	}
+	return answer, nil
 }
 
 // How much is read in one call: of a file, and of many, in bytes.

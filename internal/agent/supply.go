@@ -48,12 +48,12 @@ func (s *supply) Supply(ctx context.Context, pieces []site.Piece, take func(cont
 	if n.Old, err = cutOld(ctx, pieces); err != nil {
 		return err
 	}
-	if err := s.ask(n); err != nil {
-		return err
-	}
-	if s.taking != nil {
+	if s.taking != nil { // content may come, and the line be lost, before the next statement is reached
 		s.taking.Store(true)
 		defer s.taking.Store(false)
+	}
+	if err := s.ask(n); err != nil {
+		return err
 	}
 	group, ctx := errgroup.WithContext(ctx)
 	d := &distributor{supply: s, take: take, group: group, asked: pieces, slots: make(chan struct{}, 2*runtime.GOMAXPROCS(0)), pieces: len(pieces)}
@@ -99,8 +99,9 @@ type distributor struct {
 
 func (d *distributor) run(ctx context.Context) error {
 	defer func() {
-		if d.large != nil {
-			close(d.large.parts) // it ends early, which the engine finds out by its size
+		if d.large != nil { // it ends early: what has come of it stays, for the next deployment to go on from
+			d.large.cut.Store(true)
+			close(d.large.parts)
 		}
 	}()
 	for d.next < d.pieces || d.large != nil {
@@ -215,6 +216,7 @@ type large struct {
 	position int
 	parts    chan part
 	gone     chan struct{} // closed when nobody reads the parts any more
+	cut      atomic.Bool   // the line was lost before its end
 }
 
 type part struct {
@@ -228,7 +230,7 @@ func (d *distributor) begin(ctx context.Context, position int) {
 	l := &large{position: position, parts: make(chan part, 4), gone: make(chan struct{})}
 	d.large = l
 	d.group.Go(func() error {
-		r := &partReader{parts: l.parts, release: d.release, open: d.asked[position].Old}
+		r := &partReader{parts: l.parts, cut: &l.cut, release: d.release, open: d.asked[position].Old}
 		defer r.close()
 		err := d.take(ctx, position, r, nil, nil)
 		close(l.gone)
@@ -267,6 +269,7 @@ func (d *distributor) part(ctx context.Context, frame *delivery, r record) error
 // partReader reads the parts of a file.
 type partReader struct {
 	parts   chan part
+	cut     *atomic.Bool
 	now     part
 	release func(*delivery)
 	open    func() (io.ReadCloser, error) // the old version; nil: there is none
@@ -281,6 +284,9 @@ func (r *partReader) Read(p []byte) (int, error) {
 			return 0, r.now.err
 		}
 		next, ok := <-r.parts
+		if !ok && r.cut.Load() {
+			return 0, fsys.ErrLost
+		}
 		if !ok {
 			return 0, io.EOF
 		}

@@ -153,7 +153,8 @@ func (a *assembler) add(k kind, payload []byte) (*message, error) {
 
 var (
 	encoding = must(cbor.EncOptions{Time: cbor.TimeRFC3339Nano}.EncMode())
-	decoding = must(cbor.DecOptions{MaxArrayElements: maxList, MaxMapPairs: 1 << 16, MaxNestedLevels: 16}.DecMode())
+	// Names at a far end may be any bytes; whoever shows or records one looks at it first.
+	decoding = must(cbor.DecOptions{MaxArrayElements: maxList, MaxMapPairs: 1 << 16, MaxNestedLevels: 16, UTF8: cbor.UTF8DecodeInvalid}.DecMode())
 	packer   = sync.OnceValue(func() *zstd.Encoder {
 		return must(zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1)))
 	})

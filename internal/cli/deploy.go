@@ -61,6 +61,7 @@ func (a *app) deployCommand() *cobra.Command {
 	a.writing(cmd, &own)
 	f := cmd.Flags()
 	f.BoolVar(&own.options.RemoveStrays, "remove-strays", false, "remove what stands at the site and no deployment put there")
+	f.BoolVar(&look.retire.Now, "retire-now", false, "remove what is no longer in the content at once, also what is left for a while (retire:)")
 	f.BoolVar(&own.options.MakeRoot, "make-root", false, "make the folders above the root too when they are missing")
 	f.BoolVar(&own.options.Partial, "publish-partial", false, "publish what arrived although some files failed")
 	return cmd
@@ -96,7 +97,7 @@ func (a *app) deploy(ctx context.Context, l *looking, own deployFlags) error {
 		}
 		return nil
 	}
-	if err := a.consent(l.Consent(own.options), own.overwriteDrift); err != nil {
+	if err := a.consent(l.Consent(own.options), own); err != nil {
 		return err
 	}
 	own.options.Generator, own.options.Origin = a.build.String(), origin(ctx, l.from.sources)
@@ -105,7 +106,7 @@ func (a *app) deploy(ctx context.Context, l *looking, own deployFlags) error {
 	})
 	var overtaken *site.OvertakenError
 	if errors.As(err, &overtaken) && own.options.Wait > 0 {
-		fmt.Fprintf(a.stderr, "%-8s  deployment %d was published in the meantime; comparing anew\n", "again", overtaken.Found)
+		render.Fprintf(a.stderr, "%-8s  deployment %d was published in the meantime; comparing anew\n", "again", overtaken.Found)
 		if err := l.again(ctx); err != nil {
 			return err
 		}
@@ -154,9 +155,14 @@ func (a *app) withProgress(ctx context.Context, run func(*site.Watch) (*site.Out
 }
 
 // consent asks one question for the whole run, or refuses where there is nobody to ask.
-func (a *app) consent(c *deploy.Consent, overwriteDrift bool) error {
-	if overwriteDrift {
-		c.Drifted = nil
+func (a *app) consent(c *deploy.Consent, own deployFlags) error {
+	if !a.canAsk() { // each option is the answer to its own question, and to no other
+		if own.overwriteDrift {
+			c.Drifted = nil
+		}
+		if own.options.RemoveStrays && !c.First {
+			c.Removed = nil
+		}
 	}
 	if !c.Needed() || a.flags.yes {
 		return nil
@@ -179,6 +185,9 @@ func (a *app) consent(c *deploy.Consent, overwriteDrift bool) error {
 	}
 	if c.Empty {
 		reasons = append(reasons, "the content is empty, so everything that was deployed would be removed")
+	}
+	if c.Moved != "" {
+		reasons = append(reasons, fmt.Sprintf("the root was a folder at the last deployment and is a link now, to %s, which would be deployed to", c.Moved))
 	}
 	add(c.Drifted, "was altered or removed at the site since the last deployment, and would be put right", "were altered or removed at the site since the last deployment, and would be put right")
 	add(c.Replaced, "would be overwritten that no deployment put there", "would be overwritten that no deployment put there")
@@ -205,7 +214,7 @@ func (a *app) canAsk() bool {
 // ask says what would happen and asks whether to go on.
 func (a *app) ask(reasons []string) bool {
 	for _, reason := range reasons {
-		fmt.Fprintf(a.stderr, "%s%s.\n", strings.ToUpper(reason[:1]), reason[1:])
+		render.Fprintf(a.stderr, "%s%s.\n", strings.ToUpper(reason[:1]), reason[1:])
 	}
 	fmt.Fprint(a.stderr, "Go on? Type yes or no: ")
 	answer := readLine(a.stdin)

@@ -121,7 +121,7 @@ func wayThere(reach target.Settings, took map[connect.Step]time.Duration, err er
 		{connect.Lookup, "the name is known", time.Second, "a name server on the way does not answer: look at the resolver's settings of this machine"},
 		{connect.Port, service + " answers", time.Second, "the line is long or busy: many small files will take their time"},
 		{connect.HostKey, "it is trusted", 3 * time.Second, "the line is long, or the server busy"},
-		{connect.Login, "the user is let in", 3 * time.Second, "the server may look our name up: UseDNS no in its settings mends that"},
+		{connect.Login, "the login is accepted", 3 * time.Second, "the server may look our name up: UseDNS no in its settings avoids that"},
 		{connect.Start, "SFTP is offered", 0, ""},
 	}
 	switch reach.Address.Kind {

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"os"
 	"slices"
@@ -39,9 +40,17 @@ func usageError(what, next string) error {
 
 var errInterrupted = &statusError{status: ExitInterrupted, what: "interrupted", next: "run it again: what was staged is kept, and an unfinished publish is finished first"}
 
+// kinds are the words for the exit statuses of errors.
+var kinds = map[int]string{ExitUsage: "usage", ExitConnection: "connection", ExitIncomplete: "incomplete", ExitRefused: "refused", ExitInterrupted: "interrupted"}
+
 // explain writes an error as a sentence with the next step and gives the exit status.
 func (a *app) explain(err error) int {
 	e := sentence(err)
+	if a.json() {
+		if err := render.ProblemJSON(a.stdout, e.status, kinds[e.status], e.what, e.paths, e.next); err != nil {
+			render.Fprintf(a.stderr, "%v\n", err)
+		}
+	}
 	p := &render.Printer{Out: a.stderr, Color: a.color(a.stderr)}
 	p.Problem(e.what, e.paths, e.next)
 	return e.status
@@ -88,6 +97,8 @@ func refusalSentence(err error) *statusError {
 		e.next = `set "links: follow" to send what links lead to, or "links: skip"; give files other names`
 	case deploy.ErrBlocked:
 		e.next = "move these away at the site, or remove them with --remove-strays"
+	case deploy.ErrMoved:
+		e.next = "look where it leads; deploy there without --remove-strays first, if that is meant"
 	case deploy.ErrCase:
 		e.next = "rename one of each pair"
 	}
@@ -139,7 +150,7 @@ func connectionSentence(err error) *statusError {
 		e.what = fmt.Sprintf("%s takes no more connections of user %s: %v", failed.Address, failed.User, full.Err)
 		e.next = "end other programs that are connected there, or wait: --wait-for-host 2m"
 	case failed.Step == connect.Login && failed.Service == "FTP":
-		e.what = fmt.Sprintf("%s does not let user %s in: %v", failed.Address, failed.User, failed.Err)
+		e.what = fmt.Sprintf("%s does not accept the login of user %s: %v", failed.Address, failed.User, failed.Err)
 		e.next = "check the user name, and the password that password: leads to"
 	case errors.As(err, &identity):
 		e.what = identity.Error()
@@ -149,13 +160,13 @@ func connectionSentence(err error) *statusError {
 	case failed.Step == connect.Port:
 		e.what, e.next = portSentence(failed)
 	case errors.As(err, &login):
-		e.what = fmt.Sprintf("%s does not let user %s in: %v", failed.Address, failed.User, login)
+		e.what = fmt.Sprintf("%s does not accept the login of user %s: %v", failed.Address, failed.User, login)
 		e.next = loginAdvice(login)
 	case failed.Step == connect.Login && errors.Is(err, os.ErrDeadlineExceeded):
 		e.what = fmt.Sprintf("%s does not answer the login of user %s in time", failed.Address, failed.User)
 		e.next = "try again; where it happens each time, look into the server's log"
 	case failed.Step == connect.Login:
-		e.what = fmt.Sprintf("%s does not let user %s in: %v", failed.Address, failed.User, failed.Err)
+		e.what = fmt.Sprintf("%s does not accept the login of user %s: %v", failed.Address, failed.User, failed.Err)
 		e.next = "check the user name, and name the key with --identity or identity:, or say where the password is found with password:"
 	case failed.Step == connect.Start:
 		e.what = fmt.Sprintf("%s lets user %s in but offers no file transfer: %v", failed.Address, failed.User, failed.Err)
@@ -246,6 +257,7 @@ func containerSentence(err error) *statusError {
 		none    *engine.Error
 		unknown *engine.NotFoundError
 		failed  *target.ContainerError
+		unfit   *target.UnfitError
 	)
 	switch {
 	case errors.As(err, &none) && none.Group != "":
@@ -270,6 +282,10 @@ func containerSentence(err error) *statusError {
 			e.next = "it has: " + strings.Join(unknown.Known, ", ")
 		}
 		return e
+	case errors.As(err, &unfit):
+		return &statusError{status: ExitConnection, what: unfit.Error(), next: "give it more, or write agent: off for this target: then files are carried there in archives"}
+	case errors.As(err, &failed) && failed.Paused:
+		return &statusError{status: ExitConnection, what: failed.Error(), next: "unpause it and run this again"}
 	case errors.As(err, &failed) && failed.Stopped:
 		return &statusError{status: ExitConnection, what: failed.Error(), next: "start it and run this again"}
 	case errors.As(err, &failed) && failed.Carrying:
@@ -277,7 +293,7 @@ func containerSentence(err error) *statusError {
 	case errors.As(err, &failed) && failed.Runs:
 		return &statusError{status: ExitConnection, what: failed.Error(), next: "stop it and run this again; a deployment stops it for as long as it takes where the target says while: stopped"}
 	case errors.As(err, &failed):
-		return &statusError{status: ExitConnection, what: failed.Error(), next: "a program must be able to run in it: mount a volume that can be written, or for another processor name builds with agents:"}
+		return &statusError{status: ExitConnection, what: failed.Error(), next: "a program must be able to run in it: mount a volume, or a memory disk on which programs run (tmpfs with exec), at /tmp; for another processor name builds with agents:"}
 	}
 	return nil
 }
@@ -291,10 +307,21 @@ func siteSentence(err error) *statusError {
 		gone      *deploy.GoneError
 		notKept   *site.NotKeptError
 		space     *site.SpaceError
+
+		lost       *site.LockLostError
+		untrusted  *site.UntrustedError
+		unfinished *site.UnfinishedError
 	)
 	switch {
+	case errors.As(err, &lost):
+		return &statusError{status: ExitRefused, what: lost.Error() + "; nothing more was changed", next: "run it again: it finishes what was begun, and compares anew"}
+	case errors.As(err, &unfinished):
+		return &statusError{status: ExitIncomplete, what: fmt.Sprintf("the interrupted publish of deployment %d cannot be finished", unfinished.Number), paths: failures(unfinished.Failed),
+			next: "fix what these name and run it again; or give that publish up, and record the site as it is, with tartine unlock --give-up"}
+	case errors.As(err, &untrusted):
+		return &statusError{status: ExitRefused, what: err.Error() + ", so it is not used", next: "look who made it; move it away if it is not yours, and the next deployment makes a new one"}
 	case errors.As(err, &gone):
-		return &statusError{status: ExitRefused, what: gone.Error() + "; nothing was changed", paths: gone.Paths, next: "deploy that content anew, from the commit that tartine history names"}
+		return &statusError{status: ExitRefused, what: gone.Error() + "; nothing was changed", paths: gone.Paths, next: "deploy that content anew, from the commit that tartine history names; or publish what is still kept with --publish-partial"}
 	case errors.As(err, &notKept):
 		e := &statusError{status: ExitUsage, what: err.Error(), next: "no deployment is recorded there"}
 		if len(notKept.Kept) > 0 {
@@ -309,18 +336,29 @@ func siteSentence(err error) *statusError {
 		return &statusError{status: ExitIncomplete, what: what + "; nothing was sent", next: "make room there and run it again"}
 	case errors.As(err, &root):
 		e := &statusError{status: ExitUsage, what: root.Error(), next: "check the target's path, and the rights of the user who logs in"}
-		if root.Parent {
+		switch {
+		case root.Parent:
 			e.next = "check the target's path, or make the folders above it too with --make-root"
+		case errors.Is(root.Err, fs.ErrPermission):
+			e.status, e.next = ExitConnection, "check the target's path, and the rights of the user who logs in; tartine doctor tries each step"
 		}
 		return e
 	case errors.As(err, &locked):
-		return &statusError{status: ExitRefused, what: locked.Error(), next: "wait for it with --wait 5m; a lock left by a run that died runs out after two minutes, or goes with tartine unlock"}
-	case errors.Is(err, site.ErrLockLost), errors.As(err, &overtaken):
+		return &statusError{status: ExitRefused, what: locked.Error(), next: "wait for it with --wait 5m; a lock that nothing has renewed for two minutes is taken over, or goes with tartine unlock"}
+	case errors.As(err, &overtaken):
 		return &statusError{status: ExitRefused, what: err.Error(), next: "run it again: it compares anew"}
 	case errors.As(err, &record):
 		return &statusError{status: ExitIncomplete, what: record.Error(), next: "check free space and rights at the far end, then run it again"}
 	}
 	return nil
+}
+
+// failures gives one line for each failure: its path, and why.
+func failures(list []site.Failure) (lines []string) {
+	for _, f := range list {
+		lines = append(lines, fmt.Sprintf("%s  (%v)", f.Path, f.Err))
+	}
+	return lines
 }
 
 func usageSentence(err error) *statusError {

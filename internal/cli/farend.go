@@ -16,7 +16,6 @@ import (
 func (a *app) farEndCommand() *cobra.Command {
 	var (
 		marker, check, remove, lane string
-		tidy                        bool
 	)
 	cmd := &cobra.Command{
 		Use:    agent.HiddenCommand,
@@ -29,29 +28,27 @@ func (a *app) farEndCommand() *cobra.Command {
 			if lane != "" {
 				return agent.Lane(a.stdin, a.stdout, lane, marker)
 			}
-			if tidy {
-				agent.RemoveOthers()
-			}
 			return a.farEnd(cmd.Context(), marker, remove)
 		},
 	}
 	cmd.Flags().StringVar(&marker, "marker", "", "what the first line begins with")
 	cmd.Flags().StringVar(&check, "check", "", "only check that this program has this digest")
 	cmd.Flags().StringVar(&remove, "remove", "", "a temporary folder in which this program stands, which goes at once")
-	cmd.Flags().BoolVar(&tidy, "tidy", false, "remove copies of other versions that have stood beside this program for a day")
 	cmd.Flags().StringVar(&lane, "lane", "", "only pass content on into this pipe of an agent")
 	return cmd
 }
 
 func (a *app) farEnd(ctx context.Context, marker, remove string) error {
+	agent.KeepBudget()
 	if remove != "" {
 		_ = os.RemoveAll(remove) // the program runs on without its file; at worst a temporary folder stays
+		agent.Sweep(remove)
 	}
 	if err := agent.Ready(a.stdout, marker); err != nil {
 		return err
 	}
 	open := func(ctx context.Context, root agent.Root) (*site.Site, string, io.Closer, error) {
-		return target.OpenHere(ctx, root)
+		return target.OpenHere(ctx, root, a.build.Between)
 	}
-	return agent.Serve(ctx, a.stdin, a.stdout, a.build.String(), open)
+	return agent.Serve(ctx, interruptible(a.stdin), a.stdout, a.build.String(), open)
 }

@@ -88,6 +88,9 @@ func (a *app) fetch(ctx context.Context, s *target.Opened, heading render.Headin
 	for _, i := range fetch.Replaced {
 		replaced = append(replaced, fetch.Path(i))
 	}
+	for _, name := range fetch.InTheWay() {
+		replaced = append(replaced, name+"  (a file where a folder belongs, or a folder with all that is in it)")
+	}
 	slices.Sort(replaced)
 	if dryRun {
 		p.WouldFetch(heading, asked.Into, len(fetch.Missing), len(fetch.Replaced), fetch.Bytes())

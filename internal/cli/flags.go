@@ -230,13 +230,20 @@ func (a *app) target(s *config.Settings, args []string) (target.Settings, render
 	default:
 		return out, render.Heading{}, unknownTarget(s, args[0])
 	}
+	retire := s.Retire
 	if out.Name != "" {
 		t := s.Targets[out.Name]
 		address = t.URL.Value
-		if !strings.Contains(address, "://") && len(t.Command) == 0 {
+		if !strings.Contains(address, "://") && !target.IsShort(address) && len(t.Command) == 0 {
 			address = s.Resolve(address)
 		}
 		out.HostKey, out.Jobs, out.History = t.HostKey.Value, t.Jobs, t.Keep
+		if t.Retire.After.Value != "" {
+			retire = t.Retire
+		}
+		if retire.After.Value == "" && t.Web.Value != "" {
+			retire.After.Value = retiredOnTheWeb
+		}
 		for _, host := range t.Via {
 			out.Via = append(out.Via, host.Value)
 		}
@@ -262,6 +269,7 @@ func (a *app) target(s *config.Settings, args []string) (target.Settings, render
 			out.Password = once(a.secret(s, t.Password, "password of target "+out.Name))
 		}
 	}
+	out.Retire, _ = time.ParseDuration(retire.After.Value) // it was checked
 	out.Passphrase, out.Reconnect, out.Told = a.askPassphrase, a.flags.reconnect, a.lineLost
 	if a.canAsk() {
 		out.Ask = a.askAnswer
@@ -338,3 +346,6 @@ func unknownTarget(s *config.Settings, name string) error {
 	}
 	return usageError(fmt.Sprintf("there is no target %q", name), mend)
 }
+
+// retiredOnTheWeb is how long assets stay where visitors are known to come, unless the settings say otherwise.
+const retiredOnTheWeb = "10m"

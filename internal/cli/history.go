@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strconv"
 	"time"
@@ -66,7 +67,7 @@ func splitNumber(args []string) (names []string, number int, err error) {
 // withSite opens the target that is named and hands it on. A publish that was interrupted is finished first.
 func (a *app) withSite(ctx context.Context, names []string, use func(context.Context, *target.Opened, render.Heading, target.Settings) error) error {
 	return a.withEach(ctx, names, func(ctx context.Context, s *target.Opened, heading render.Heading, reach target.Settings) error {
-		if err := a.finishUnfinished(ctx, s); err != nil {
+		if err := a.finishOrWarn(ctx, s); err != nil {
 			return err
 		}
 		return use(ctx, s, heading, reach)
@@ -135,9 +136,27 @@ content is what the site has kept, so nothing is sent; it is verified like any d
 				return err
 			}
 			own.options.Started, a.writes = time.Now(), !own.dryRun
-			return a.withSite(cmd.Context(), names, func(ctx context.Context, s *target.Opened, heading render.Heading, reach target.Settings) error {
-				own.options.History = reach.History
-				return a.rollback(ctx, s, heading, number, own)
+			all, err := a.meant(cmd.Context(), names)
+			if err != nil {
+				return err
+			}
+			return a.allOrNone(cmd.Context(), all, own, func(m *meant, tried func(*target.Opened, int)) error {
+				return a.withOne(cmd.Context(), m, func(ctx context.Context, s *target.Opened, heading render.Heading, reach target.Settings) error {
+					own.options.History = reach.History
+					back, err := a.clearTheWay(ctx, s, heading, number, own)
+					if err != nil || back {
+						return err
+					}
+					past, err := s.History(ctx)
+					if err != nil {
+						return err
+					}
+					err = a.rollback(ctx, s, heading, past, number, own, reach)
+					if len(past) > 0 {
+						tried(s, past[0].Number)
+					}
+					return err
+				})
 			})
 		},
 	}
@@ -145,34 +164,46 @@ content is what the site has kept, so nothing is sent; it is verified like any d
 	a.targetFlags(cmd)
 	a.outputFlags(cmd)
 	a.writing(cmd, &own)
+	cmd.Flags().BoolVar(&own.options.Partial, "publish-partial", false, "publish what is still kept of that deployment, although some is not")
 	return cmd
 }
 
-func (a *app) rollback(ctx context.Context, s *target.Opened, heading render.Heading, number int, own deployFlags) error {
+// clearTheWay finishes a publish that was interrupted, or, where that cannot be, gives it up after a question: whoever rolls back
+// does not want it. It tells whether the site is as it was before with that.
+func (a *app) clearTheWay(ctx context.Context, s *target.Opened, heading render.Heading, number int, own deployFlags) (back bool, err error) {
+	if own.dryRun {
+		return false, a.finishOrWarn(ctx, s)
+	}
+	err = a.finishUnfinished(ctx, s)
+	var unfinished *site.UnfinishedError
+	if !errors.As(err, &unfinished) {
+		return false, err
+	}
+	given, err := a.giveUpUnfinished(ctx, s, heading, unfinished)
+	return err == nil && given.Undone && number == 0, err
+}
+
+func (a *app) rollback(ctx context.Context, s *target.Opened, heading render.Heading, past []site.Past, number int, own deployFlags, reach target.Settings) error {
 	if number == 0 {
-		past, err := s.History(ctx)
-		if err != nil {
-			return err
-		}
 		if len(past) < 2 {
 			return &statusError{status: ExitRefused, what: fmt.Sprintf("there is no deployment before the one that stands at %s", heading.Address), next: "tartine history lists them"}
 		}
 		number = past[1].Number
 	}
-	back, err := deploy.LookBack(ctx, s, number, nil)
+	back, err := deploy.LookBack(ctx, s, number, own.options.Partial, a.retire(reach, nil, false), nil)
 	if err != nil {
 		return err
 	}
 	own.options.Generator, own.options.Origin = a.build.String(), origin(ctx, nil)
 	p := a.printer()
 	if back.Unchanged(own.options) {
-		p.Line("unchanged   %s: deployment %d is what stands, nothing was done", heading.Name(), number)
+		p.Line("unchanged   %s: deployment %d is the current one, nothing was done", heading.Place(), number)
 		if a.json() {
 			return p.OutcomeJSON(&back.Comparison, back.TreeDigest(), nil)
 		}
 		return nil
 	}
-	p.Line("%s: deployment %d again\n", heading.Name(), number)
+	p.Line("%s: deployment %d again\n", heading.Place(), number)
 	p.Comparison(&back.Comparison, false)
 	if err := back.Refuse(own.options); err != nil {
 		return err
@@ -181,7 +212,7 @@ func (a *app) rollback(ctx context.Context, s *target.Opened, heading render.Hea
 		p.Line("Nothing was changed. To do it: tartine rollback %s %d", heading.Name(), number)
 		return nil
 	}
-	if err := a.consent(back.Consent(own.options), own.overwriteDrift); err != nil {
+	if err := a.consent(back.Consent(own.options), own); err != nil {
 		return err
 	}
 	out, err := a.withProgress(ctx, func(watch *site.Watch) (*site.Outcome, error) {

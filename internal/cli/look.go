@@ -4,12 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
+	"strings"
 	"sync/atomic"
 
 	"github.com/spf13/cobra"
 
 	"tartine/internal/content"
 	"tartine/internal/deploy"
+	"tartine/internal/fsys"
 	"tartine/internal/render"
 	"tartine/internal/site"
 	"tartine/internal/target"
@@ -23,6 +26,7 @@ type looking struct {
 	compare string
 	from    loaded
 	history int
+	retire  site.Retire
 	meant   *meant // the target, when it is known already
 	// readOnly keeps even an interrupted publish as it is.
 	readOnly bool
@@ -54,6 +58,7 @@ func (a *app) look(ctx context.Context, l *looking, args []string) error {
 	}
 	reach, heading := l.meant.reach, l.meant.heading
 	l.heading, l.from, l.history = heading, from, reach.History
+	l.retire = a.retire(reach, from.last, l.retire.Now)
 	if err := target.CheckOverlap(reach.Address, paths(from.sources)); err != nil {
 		return err
 	}
@@ -91,7 +96,7 @@ func (a *app) look(ctx context.Context, l *looking, args []string) error {
 			scan.Stop()
 			scan = nil
 		}()
-		l.Comparison, err = deploy.Look(ctx, l.site, scan, deploy.Compare(l.compare), from.scan.Read)
+		l.Comparison, err = deploy.Look(ctx, l.site, scan, deploy.Compare(l.compare), l.retire, from.scan.Read)
 		return err
 	}
 	if err := l.again(ctx); err != nil {
@@ -102,6 +107,14 @@ func (a *app) look(ctx context.Context, l *looking, args []string) error {
 	p.Warnings(l.Tree)
 	a.warnOdd(p, l)
 	return nil
+}
+
+// retire says what becomes of what is retired at a target.
+func (a *app) retire(reach target.Settings, last []string, now bool) site.Retire {
+	if last == nil {
+		last = deploy.DefaultLast
+	}
+	return site.Retire{After: reach.Retire, Now: now, Last: last}
 }
 
 // finishUnfinished finishes a publish that was interrupted, and says so. One that is under way is left alone.
@@ -117,14 +130,47 @@ func (a *app) finishUnfinished(ctx context.Context, s *target.Opened) error {
 		return nil
 	}
 	if number > 0 {
-		fmt.Fprintf(a.stderr, "finished  deployment %d, whose publishing had been interrupted\n", number)
+		render.Fprintf(a.stderr, "finished  deployment %d, whose publishing had been interrupted\n", number)
 	}
 	return err
 }
 
+// finishOrWarn is finishUnfinished for a command that only reads: what cannot be finished is said, and does not keep it from reading.
+func (a *app) finishOrWarn(ctx context.Context, s *target.Opened) error {
+	err := a.finishUnfinished(ctx, s)
+	var record *site.RecordError
+	switch {
+	case err == nil || errors.Is(err, fsys.ErrLost) || ctx.Err() != nil:
+		return err
+	case errors.As(err, &record), errors.Is(err, fs.ErrPermission):
+		a.printer().Warn("an interrupted publish is not finished: %v", err)
+		return nil
+	}
+	var unfinished *site.UnfinishedError
+	if !errors.As(err, &unfinished) {
+		return err
+	}
+	a.printer().Warn("%s; the site is read as it is", a.unfinishedText(unfinished))
+	return nil
+}
+
+// unfinishedText says which steps of a publish fail.
+func (a *app) unfinishedText(unfinished *site.UnfinishedError) string {
+	const most = 3
+	lines := failures(unfinished.Failed)
+	text := fmt.Sprintf("the interrupted publish of deployment %d cannot be finished: %s", unfinished.Number, strings.Join(lines[:min(len(lines), most)], "; "))
+	if more := len(lines) - most; more > 0 {
+		text += fmt.Sprintf("; and %d more", more)
+	}
+	return text
+}
+
 func (a *app) warnOdd(p *render.Printer, l *looking) {
 	for _, odd := range l.Survey.Odd {
-		p.Warn("at the site: the name %q is not valid UTF-8 and is left alone", odd)
+		p.Warn("at the site: the name %s is not valid UTF-8 and is left alone", odd)
+	}
+	for _, shut := range l.Survey.Shut {
+		p.Warn("at the site: the folder %s may not be read and is left alone, with all that is in it", shut)
 	}
 }
 

@@ -68,7 +68,7 @@ func (a *app) manifest(ctx context.Context, format, output string) error {
 		return err
 	}
 	if !a.flags.quiet {
-		fmt.Fprintf(a.stderr, "tree      %s, %s\n", m.Tree(), render.Count(len(m.Entries), "entry"))
+		render.Fprintf(a.stderr, "tree      %s, %s\n", m.Tree(), render.Count(len(m.Entries), "entry"))
 	}
 	if len(tree.Failed) > 0 {
 		var paths []string

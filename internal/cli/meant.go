@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"tartine/internal/deploy"
 	"tartine/internal/render"
@@ -34,7 +35,7 @@ func (a *app) meant(ctx context.Context, names []string) ([]meant, error) {
 	for i, one := range each {
 		out[i] = meant{one, heading}
 		if len(each) > 1 {
-			out[i].heading.Address = one.Address.String()
+			out[i].heading.Address, out[i].heading.Part = one.Address.String(), "container "+one.Address.Host
 		}
 	}
 	return out, nil
@@ -43,7 +44,7 @@ func (a *app) meant(ctx context.Context, names []string) ([]meant, error) {
 // firstOf gives the first of several, for what is only looked at, and says so.
 func (a *app) firstOf(all []meant) []meant {
 	if len(all) > 1 && !a.flags.quiet {
-		fmt.Fprintf(a.stderr, "note      of %d containers, this is about %s\n", len(all), all[0].reach.Address.Host)
+		render.Fprintf(a.stderr, "note      of %d containers, this is about %s\n", len(all), all[0].reach.Address.Host)
 	}
 	return all[:1]
 }
@@ -108,37 +109,59 @@ type deployed struct {
 	before int
 }
 
-// deployToEach deploys to all containers of a service, or to none: when one of them fails, those before it get back what
-// stood there.
-func (a *app) deployToEach(ctx context.Context, all []meant, look looking, own deployFlags) error {
+// allOrNone publishes at all containers of a service, or at none: when one of them fails, those before it get back what stood there. Do
+// calls tried once it has tried to publish, with the deployment that stood before.
+func (a *app) allOrNone(ctx context.Context, all []meant, own deployFlags, do func(m *meant, tried func(s *target.Opened, before int)) error) error {
 	var published []deployed
 	err := a.together(all, func(m *meant) error {
-		l := look
-		l.meant = m
-		defer l.close()
-		if err := a.look(ctx, &l, nil); err != nil {
-			return err
-		}
-		before := l.Survey.Number
-		err := a.deploy(ctx, &l, own)
-		if len(all) == 1 || own.dryRun {
-			return err
-		}
-		if past, failed := l.site.History(context.WithoutCancel(ctx)); failed == nil && len(past) > 0 && past[0].Number != before {
-			published = append(published, deployed{m, before})
-		}
-		if err == nil && a.status == ExitIncomplete {
+		err := do(m, func(s *target.Opened, before int) {
+			if len(all) == 1 || own.dryRun {
+				return // there is nothing to put back
+			}
+			if past, failed := s.History(context.WithoutCancel(ctx)); failed == nil && len(past) > 0 && past[0].Number != before {
+				published = append(published, deployed{m, before})
+			}
+		})
+		if err == nil && len(all) > 1 && a.status == ExitIncomplete {
 			err = errIncomplete
 		}
 		return err
 	})
-	if err == nil || len(all) == 1 {
+	if err == nil || len(all) == 1 || own.dryRun {
 		return err
 	}
 	a.takeBack(context.WithoutCancel(ctx), published, own)
 	if errors.Is(err, errIncomplete) {
-		return &statusError{status: ExitIncomplete, what: "not all containers could be deployed to; none was left with the new deployment", next: "mend what failed and run it again"}
+		return &statusError{status: ExitIncomplete, what: "not all containers could be deployed to; none was left with the new deployment", next: "fix what failed and run it again"}
 	}
+	return err
+}
+
+// deployToEach deploys to all containers of a service, or to none.
+func (a *app) deployToEach(ctx context.Context, all []meant, look looking, own deployFlags) error {
+	return a.allOrNone(ctx, all, own, func(m *meant, tried func(*target.Opened, int)) error {
+		err := a.deployOnce(ctx, m, look, own, tried)
+		var unfit *target.UnfitError
+		if errors.As(err, &unfit) { // without a program there it goes on
+			a.printer().Warn("%v; going on with archives, once the lock is over that it left", unfit)
+			without := own
+			without.options.Wait = max(own.options.Wait, site.DefaultLease+10*time.Second)
+			m.reach.Agent = target.NoAgent
+			err = a.deployOnce(ctx, m, look, without, tried)
+		}
+		return err
+	})
+}
+
+func (a *app) deployOnce(ctx context.Context, m *meant, l looking, own deployFlags, tried func(*target.Opened, int)) error {
+	l.meant = m
+	defer l.close()
+	if err := a.look(ctx, &l, nil); err != nil {
+		return err
+	}
+	before := l.Survey.Number
+	err := a.deploy(ctx, &l, own)
+	tried(l.site, before)
 	return err
 }
 
@@ -150,7 +173,7 @@ func (a *app) takeBack(ctx context.Context, published []deployed, own deployFlag
 			continue
 		}
 		err := a.withOne(ctx, d.meant, func(ctx context.Context, s *target.Opened, _ render.Heading, _ target.Settings) error {
-			back, err := deploy.LookBack(ctx, s, d.before, nil)
+			back, err := deploy.LookBack(ctx, s, d.before, false, a.retire(d.reach, nil, false), nil)
 			if err != nil {
 				return err
 			}
@@ -163,6 +186,6 @@ func (a *app) takeBack(ctx context.Context, published []deployed, own deployFlag
 			a.printer().Warn("container %s keeps the new deployment: %v", d.reach.Address.Host, err)
 			continue
 		}
-		fmt.Fprintf(a.stderr, "taken back  container %s has deployment %d again\n", d.reach.Address.Host, d.before)
+		render.Fprintf(a.stderr, "restored    container %s has deployment %d again\n", d.reach.Address.Host, d.before)
 	}
 }

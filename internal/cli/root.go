@@ -46,6 +46,7 @@ func (b Build) String() string {
 type app struct {
 	build  Build
 	stdin  *os.File
+	again  time.Time // when it was said last that a connection is open again
 	stdout io.Writer
 	stderr io.Writer
 	flags  flags
@@ -105,23 +106,30 @@ func (a *app) progress(ctx context.Context, terminal bool) (*render.Progress, fu
 	}
 }
 
+// againEvery is how often it is said at most that a connection is open again.
+const againEvery = 10 * time.Second
+
 // lineLost says that a line is opened again, and that it was.
 func (a *app) lineLost(err error, pause time.Duration) {
 	if a.flags.quiet {
 		return
 	}
 	note := "again     the connection was lost and is open again"
-	if err != nil {
-		if pause < time.Second {
-			return // most are back by then
-		}
+	switch {
+	case err == nil && time.Since(a.again) < againEvery:
+		return // over a bad connection it is always the same
+	case err == nil:
+		a.again = time.Now()
+	case pause < time.Second:
+		return // most are back by then
+	default:
 		note = fmt.Sprintf("lost      %v; trying again in %s", err, pause)
 	}
 	if p := a.showing.Load(); p != nil {
 		p.Note(note)
 		return
 	}
-	fmt.Fprintln(a.stderr, note)
+	render.Fprintf(a.stderr, "%s\n", note)
 }
 
 // atMostOne accepts one argument or none.

@@ -15,6 +15,7 @@ import (
 
 	"tartine/internal/config"
 	"tartine/internal/connect"
+	"tartine/internal/render"
 )
 
 // secret gives a function that finds a secret when it is needed. Its errors never hold the secret.
@@ -97,14 +98,14 @@ func (a *app) askAnswer(question string, echo bool) (string, error) {
 	if !echo {
 		return a.askSecret(question)
 	}
-	fmt.Fprintf(a.stderr, "%s: ", question)
+	render.Fprintf(a.stderr, "%s: ", question)
 	line, err := bufio.NewReader(a.stdin).ReadString('\n')
 	return strings.TrimRight(line, "\r\n"), err
 }
 
 // askSecret asks on the terminal, which does not show what is typed.
 func (a *app) askSecret(what string) (string, error) {
-	fmt.Fprintf(a.stderr, "%s: ", what)
+	render.Fprintf(a.stderr, "%s: ", what)
 	value, err := term.ReadPassword(int(a.stdin.Fd()))
 	fmt.Fprintln(a.stderr)
 	return string(value), err

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tartine/internal/connect"
+	"tartine/internal/render"
 	"tartine/internal/target"
 )
 
@@ -48,6 +49,7 @@ func (a *app) trust(ctx context.Context, args []string) error {
 	if err != nil {
 		return err
 	}
+	dial.Wanted = expected
 	err = dial.ShowKey(ctx)
 	var unknown *connect.HostKeyError
 	switch {
@@ -74,11 +76,11 @@ func (a *app) trust(ctx context.Context, args []string) error {
 
 // showKey shows a key so that a person can compare it.
 func (a *app) showKey(address string, key *connect.HostKeyError) {
-	fmt.Fprintf(a.stderr, "%s shows this %s key:\n\n    %s\n", address, key.Type, key.Fingerprint)
+	render.Fprintf(a.stderr, "%s shows this %s key:\n\n    %s\n", address, key.Type, key.Fingerprint)
 	for line := range strings.Lines(connect.Picture(key.Key)) {
-		fmt.Fprintf(a.stderr, "    %s", line)
+		render.Fprintf(a.stderr, "    %s\n", strings.TrimSuffix(line, "\n"))
 	}
-	fmt.Fprintln(a.stderr)
+	render.Fprintf(a.stderr, "\n")
 }
 
 // record writes a key that is trusted into known_hosts.
@@ -90,7 +92,7 @@ func (a *app) record(dial *connect.SSH, key *connect.HostKeyError) error {
 	if err := connect.Trust(file, dial.Address(), key.Key); err != nil {
 		return usageError(err.Error(), "name another file with --known-hosts")
 	}
-	fmt.Fprintf(a.stderr, "trusted   the %s key of %s is recorded in %s\n", key.Type, dial.Address(), file)
+	render.Fprintf(a.stderr, "trusted   the %s key of %s is recorded in %s\n", key.Type, dial.Address(), file)
 	return nil
 }
 
@@ -124,7 +126,7 @@ func (a *app) wasHeld(name string, down time.Duration, err error) {
 	case err != nil:
 		a.printer().Warn("container %s was stopped, and does not run again: %v", name, err)
 	case !a.flags.quiet:
-		fmt.Fprintf(a.stderr, "note      container %s was stopped for %.1f s, and runs again\n", name, down.Seconds())
+		render.Fprintf(a.stderr, "note      container %s was stopped for %.1f s, and runs again\n", name, down.Seconds())
 	}
 }
 
@@ -134,6 +136,10 @@ func (a *app) sayWay(opened *target.Opened) {
 		a.printer().Warn("the password and all files cross the line where others can read them")
 	}
 	if opened != nil && opened.Why != nil && !a.flags.quiet {
-		fmt.Fprintf(a.stderr, "note      over %s: %v\n", opened.Way, opened.Why)
+		read := ""
+		if opened.Read > 0 {
+			read = "; " + render.Bytes(opened.Read) + " were read there first"
+		}
+		render.Fprintf(a.stderr, "note      over %s: %v%s\n", opened.Way, opened.Why, read)
 	}
 }

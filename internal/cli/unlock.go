@@ -2,6 +2,8 @@ package cli
 
 import (
 	"context"
+	"errors"
+	"fmt"
 
 	"github.com/spf13/cobra"
 
@@ -11,18 +13,28 @@ import (
 )
 
 func (a *app) unlockCommand() *cobra.Command {
+	var giveUp bool
 	cmd := &cobra.Command{
 		Use:   "unlock [TARGET]",
-		Short: "Remove a lock left by a deployment that died",
-		Args:  atMostOne("target"),
+		Short: "Remove a lock left by a deployment that died, or give up a publish that cannot be finished",
+		Long: `Unlock removes the lock of a deployment that died where nobody can know that it did. The next deployment takes such a lock over
+by itself once nothing has renewed it for two minutes.
+
+With --give-up it ends an interrupted publish that cannot be finished because one of its steps fails each time. The site is left as it is
+and its current state is recorded, so that the next deployment or rollback continues from there; staged content is kept.`,
+		Args: atMostOne("target"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.writes = true
+			if giveUp {
+				return a.withEach(cmd.Context(), args, a.giveUp)
+			}
 			return a.unlock(cmd.Context(), args)
 		},
 	}
 	a.configFlag(cmd)
 	a.targetFlags(cmd)
 	cmd.Flags().BoolVar(&a.flags.yes, "yes", false, "answer every question with yes")
+	cmd.Flags().BoolVar(&giveUp, "give-up", false, "give up an interrupted publish that cannot be finished, and record the current state of the site")
 	return cmd
 }
 
@@ -52,4 +64,38 @@ func (a *app) removeLock(ctx context.Context, opened *target.Opened, heading ren
 	}
 	p.Line("unlocked  %s: the lock of %s@%s, process %d, is gone", heading.Name(), holder.User, holder.Host, holder.Process)
 	return nil
+}
+
+// giveUp ends a publish that cannot be finished. One that can be is finished instead.
+func (a *app) giveUp(ctx context.Context, opened *target.Opened, heading render.Heading, _ target.Settings) error {
+	err := a.finishUnfinished(ctx, opened)
+	var unfinished *site.UnfinishedError
+	if err != nil && !errors.As(err, &unfinished) {
+		return err
+	}
+	if err == nil {
+		a.printer().Line("%s: no publish is left unfinished", heading.Name())
+		return nil
+	}
+	_, err = a.giveUpUnfinished(ctx, opened, heading, unfinished)
+	return err
+}
+
+// giveUpUnfinished gives up a publish that cannot be finished, after a question, and shows the state of the site.
+func (a *app) giveUpUnfinished(ctx context.Context, opened *target.Opened, heading render.Heading, unfinished *site.UnfinishedError) (*site.GivenUp, error) {
+	if !a.flags.yes {
+		refused := &statusError{status: ExitRefused, what: fmt.Sprintf("deployment %d, whose publish cannot be finished, would be given up", unfinished.Number), paths: failures(unfinished.Failed),
+			next: "fix these and deploy again, which finishes it; or give it up with tartine unlock --give-up --yes"}
+		if !a.canAsk() || !a.ask([]string{a.unfinishedText(unfinished), "It would be given up: the site stays as it is, and its current state is recorded"}) {
+			return nil, refused
+		}
+	}
+	given, err := opened.GiveUp(ctx, userName())
+	if err == nil && given == nil {
+		given = &site.GivenUp{} // somebody finished it meanwhile
+	}
+	if err == nil && given.Number > 0 {
+		a.printer().GivenUp(heading, given)
+	}
+	return given, err
 }

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/url"
 	"os"
 	"path"
 	"path/filepath"
@@ -30,6 +31,7 @@ type Settings struct {
 	Links   Text              `yaml:"links" enum:"keep,follow,skip" doc:"what becomes of symbolic links (keep)"`
 	Modes   Text              `yaml:"modes" enum:"default,keep" doc:"default: files 0644, executables and folders 0755; keep: as they are here"`
 	Last    []Text            `yaml:"last" doc:"patterns of what is published last, after all that it refers to (pages: *.html and the like)"`
+	Retire  Retire            `yaml:"retire" doc:"what becomes of files that are no longer in the content"`
 	Guard   Guard             `yaml:"guard" doc:"what may be deployed although it looks like a secret"`
 	Targets map[string]Target `yaml:"targets" doc:"the places to deploy to, each under its name"`
 
@@ -52,6 +54,21 @@ type Guard struct {
 	Allow []Text `yaml:"allow" doc:"patterns, relative to a source, of what is known to be harmless"`
 }
 
+// Retire says how long what is retired stays.
+type Retire struct {
+	After Text `yaml:"after" doc:"how long files that are no pages stay at the site, for visitors who have pages open that refer to them, as in 10m or 1h (0: they go at once)"`
+}
+
+func (r *Retire) check() error {
+	after, err := time.ParseDuration(r.After.Value)
+	if r.After.Value != "" && r.After.Value != "0" && (err != nil || after < 0 || after > mostRetired) {
+		return &Error{r.After.At, fmt.Sprintf("after %q is no length of time up to a year", r.After.Value), "write it as in 10m or 1h"}
+	}
+	return nil
+}
+
+const mostRetired = 366 * 24 * time.Hour
+
 // Target is a place to deploy to.
 type Target struct {
 	URL         Text    `yaml:"url" required:"true" doc:"ssh://, sftp:// or file:// address, or a path"`
@@ -73,6 +90,8 @@ type Target struct {
 	LimitRate   Text    `yaml:"limit_rate" doc:"how much is sent and received at most, as in 500kB/s or 5MB/s"`
 	Publish     Text    `yaml:"publish" enum:"in-place,switch" doc:"in-place: each file is replaced where it stands; switch: a whole new tree is built beside the old one, and a link then leads to it (in-place)"`
 	Jobs        int     `yaml:"jobs" doc:"how many files are in flight at once (16)"`
+	Web         Text    `yaml:"web" doc:"the address at which visitors see it, https://…; files that are no pages then stay for 10m after they were retired, unless retire: says otherwise"`
+	Retire      Retire  `yaml:"retire" doc:"what becomes here of files that are no longer in the content (as at the top)"`
 	Keep        int     `yaml:"keep" doc:"how many deployments can be rolled back to, the one that stands included (5)"`
 }
 
@@ -161,6 +180,9 @@ func (s *Settings) check() error {
 			return err
 		}
 	}
+	if err := s.Retire.check(); err != nil {
+		return err
+	}
 	for _, name := range s.TargetNames {
 		t := s.Targets[name]
 		if fingerprint := t.HostKey; fingerprint.Value != "" && !strings.HasPrefix(fingerprint.Value, "SHA256:") {
@@ -183,6 +205,14 @@ func (s *Settings) check() error {
 		}
 		if err := t.checkContainer(); err != nil {
 			return err
+		}
+		if err := t.Retire.check(); err != nil {
+			return err
+		}
+		if web := t.Web; web.Value != "" {
+			if parsed, err := url.Parse(web.Value); err != nil || parsed.Scheme != "https" && parsed.Scheme != "http" || parsed.Host == "" || parsed.User != nil {
+				return &Error{web.At, fmt.Sprintf("web %q is no address of a site", web.Value), "it reads https://HOST/PATH/"}
+			}
 		}
 		if t.Jobs < 0 || t.Keep < 0 {
 			return &Error{t.URL.At, fmt.Sprintf("jobs or keep of target %q is negative", name), "write a number from 1 up"}

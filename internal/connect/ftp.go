@@ -16,11 +16,12 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"tartine/internal/fsys"
+	"sync/atomic"
 	"time"
 
 	"github.com/jlaffaye/ftp"
-	"golang.org/x/time/rate"
+
+	"tartine/internal/fsys"
 )
 
 // Certificate is the step in which an FTP server shows its certificate.
@@ -35,11 +36,11 @@ type FTP struct {
 	TLS         bool                   // the connection is made private before the login, and so is what is transferred
 	Certificate string                 // the fingerprint that pins the certificate, SHA256:<hex of its DER form>; empty: an authority must vouch for it
 	Timeout     time.Duration          // of each answer; 0: a usual one
-	RateLimit   int64                  // bytes a second; 0: as fast as it goes
+	Limit       *Throttle              // nil: as fast as it goes
 	Took        func(step Step, length time.Duration)
 
-	once  sync.Once
-	limit *rate.Limiter
+	once     sync.Once
+	features atomic.Pointer[map[string]string] // of the server; each connection is told the same
 }
 
 // CertificateError tells that a server's certificate is not trusted.
@@ -53,7 +54,11 @@ func (e *CertificateError) Error() string {
 	if e.Pinned != "" {
 		return fmt.Sprintf("its certificate is %s, and %s is pinned", e.Fingerprint, e.Pinned)
 	}
-	return fmt.Sprintf("no authority that this machine knows vouches for its certificate %s: %v", e.Fingerprint, e.Err)
+	said := "no authority that this machine knows vouches for its certificate " + e.Fingerprint
+	if e.Err != nil {
+		said += ": " + e.Err.Error()
+	}
+	return said
 }
 
 func (e *CertificateError) Unwrap() error { return e.Err }
@@ -71,10 +76,13 @@ type FTPLine struct {
 	Features map[string]string // what the server says that it can do (RFC 2389), by command
 	Listed   []byte            // what the last listing was, as it came
 
-	control *timed
+	control *control
 	replies *textproto.Reader
 	listing bool
 }
+
+// Asked gives the word of the command that was sent last, in capitals.
+func (l *FTPLine) Asked() string { return l.control.asked }
 
 // Address gives host:port.
 func (f *FTP) Address() string {
@@ -89,9 +97,6 @@ func (f *FTP) Address() string {
 // matter, or that of the context.
 func (f *FTP) Dial(ctx context.Context) (*FTPLine, error) {
 	f.once.Do(func() {
-		if f.RateLimit > 0 {
-			f.limit = rate.NewLimiter(rate.Limit(f.RateLimit), int(max(f.RateLimit/10, 32<<10)))
-		}
 		if f.Timeout == 0 {
 			f.Timeout = 2 * defaultTimeout
 		}
@@ -137,9 +142,9 @@ func (f *FTP) Dial(ctx context.Context) (*FTPLine, error) {
 		return nil, fail(err)
 	}
 	done(Login)
-	line.control = &timed{Conn: conn, timeout: f.Timeout, limit: f.limit}
+	line.control = newControl(timed{Conn: conn, timeout: f.Timeout, limit: f.Limit})
 	line.replies = textproto.NewReader(bufio.NewReader(line.control))
-	if line.ServerConn, err = ftp.Dial(f.Address(), ftp.DialWithDialFunc(f.dialFor(ctx, line, private, greeting)), ftp.DialWithShutTimeout(f.Timeout)); err != nil {
+	if line.ServerConn, err = ftp.Dial(f.Address(), ftp.DialWithDialFunc(f.dialFor(ctx, line, private, greeting)), ftp.DialWithShutTimeout(f.Timeout), ftp.DialWithDisabledUTF8(true)); err != nil {
 		conn.Close()
 		return nil, fail(err)
 	}
@@ -148,7 +153,7 @@ func (f *FTP) Dial(ctx context.Context) (*FTPLine, error) {
 		return nil, fail(err)
 	}
 	done(Start)
-	if err := line.askFeatures(); err != nil {
+	if err := f.agree(line); err != nil {
 		line.Close()
 		return nil, fail(err)
 	}
@@ -224,9 +229,15 @@ func (f *FTP) secure(ctx context.Context, conn net.Conn, config *tls.Config) (ne
 	}
 	private := tls.Client(conn, config)
 	if err := private.HandshakeContext(ctx); err != nil {
-		var certificate *CertificateError
-		if errors.As(err, &certificate) {
+		var (
+			certificate *CertificateError
+			clear       tls.RecordHeaderError
+		)
+		switch {
+		case errors.As(err, &certificate):
 			err = certificate
+		case errors.As(err, &clear) && clear.RecordHeader[0] >= '1' && clear.RecordHeader[0] <= '5': // a reply, most likely that it goes
+			err = ErrHungUp
 		}
 		return conn, err
 	}
@@ -277,14 +288,14 @@ func (f *FTP) dialFor(ctx context.Context, line *FTPLine, private *tls.Config, g
 	return func(network, address string) (net.Conn, error) {
 		if first {
 			first = false
-			return &greeted{timed: line.control, greeting: greeting}, nil
+			return &greeted{control: line.control, greeting: greeting}, nil
 		}
 		dialer := net.Dialer{Timeout: f.Timeout}
 		conn, err := dialer.DialContext(context.WithoutCancel(ctx), network, address)
 		if err != nil {
 			return nil, err
 		}
-		out := &timed{Conn: conn, timeout: f.Timeout, limit: f.limit}
+		out := &transfer{timed: timed{Conn: conn, timeout: f.Timeout, limit: f.Limit}, raw: conn, control: line.control}
 		if line.listing {
 			line.Listed = nil
 			out.heard = &line.Listed
@@ -310,23 +321,47 @@ func (f *FTP) logIn(line *FTPLine) error {
 	return line.Login(user, password)
 }
 
-// askFeatures asks what the server can do. One that does not know the question can do nothing more.
+// agree finds out what the server can do, and has names written in UTF-8 where it can.
+func (f *FTP) agree(line *FTPLine) error {
+	if known := f.features.Load(); known != nil {
+		line.Features = *known
+	} else if err := line.askFeatures(); err != nil {
+		return err
+	}
+	f.features.Store(&line.Features)
+	if _, ok := line.Features["UTF8"]; !ok {
+		return nil
+	}
+	_, err := line.may("OPTS UTF8 ON") // some offer it and refuse to talk of it: it is always on there, or never
+	return err
+}
+
+// askFeatures asks what the server can do. What it refuses to tell, it cannot do.
 func (l *FTPLine) askFeatures() error {
 	l.Features = map[string]string{}
-	_, text, err := l.Command(211, "FEAT")
-	var reply *textproto.Error
+	text, err := l.may("FEAT")
 	if err != nil {
-		if errors.As(err, &reply) && reply.Code >= 500 {
-			return nil
-		}
 		return err
 	}
 	for feature := range strings.Lines(text) {
 		if name, more, _ := strings.Cut(strings.TrimSpace(feature), " "); strings.HasPrefix(feature, " ") {
-			l.Features[strings.ToUpper(name)] = more
+			l.Features[strings.ToUpper(name)] = strings.TrimSpace(l.Features[strings.ToUpper(name)] + " " + more)
 		}
 	}
-	return nil
+	// Few servers say with FEAT which commands of their own they have.
+	text, err = l.may("SITE HELP")
+	l.Features["SITE"] += " " + strings.ToUpper(strings.Join(strings.Fields(text), " "))
+	return err
+}
+
+// may sends a command that a server need not have. It gives an empty reply where it was refused.
+func (l *FTPLine) may(command string) (string, error) {
+	_, text, err := l.Command(2, "%s", command)
+	var reply *textproto.Error
+	if errors.As(err, &reply) && reply.Code != 421 {
+		return "", nil
+	}
+	return text, err
 }
 
 // Command sends a command that the library does not have and gives the reply. Want is the code of the reply that will
@@ -353,69 +388,9 @@ func (l *FTPLine) ListRaw(folder string) ([]*ftp.Entry, error) {
 // Close ends the connection at once.
 func (l *FTPLine) Close() error { return l.control.Close() }
 
-// timed is a connection on which every step has a time limit and the rate is held.
-type timed struct {
-	net.Conn
-	timeout time.Duration
-	limit   *rate.Limiter
-	heard   *[]byte // keeps what comes; nil: it is not kept
-}
-
-// mostListed is how much of a listing is taken, in bytes.
-const mostListed = 256 << 20
-
-func (w *timed) Read(p []byte) (int, error) {
-	if err := w.SetReadDeadline(time.Now().Add(w.timeout)); err != nil {
-		return 0, err
-	}
-	n, err := w.Conn.Read(p)
-	if w.heard != nil {
-		if *w.heard = append(*w.heard, p[:n]...); len(*w.heard) > mostListed {
-			return n, fmt.Errorf("a listing of more than %d bytes", mostListed)
-		}
-	}
-	w.wait(n)
-	return n, err
-}
-
-func (w *timed) Write(p []byte) (written int, err error) {
-	for len(p) > 0 && err == nil {
-		piece := p
-		if w.limit != nil {
-			piece = p[:min(len(p), w.limit.Burst())]
-		}
-		w.wait(len(piece))
-		if err = w.SetWriteDeadline(time.Now().Add(w.timeout)); err != nil {
-			return written, err
-		}
-		var n int
-		n, err = w.Conn.Write(piece)
-		written, p = written+n, p[n:]
-	}
-	return written, err
-}
-
-// wait holds the rate.
-func (w *timed) wait(bytes int) {
-	if w.limit != nil && bytes > 0 {
-		_ = w.limit.WaitN(context.Background(), min(bytes, w.limit.Burst())) // it only fails for more than the burst
-	}
-}
-
-// SetDeadline is not for others: every step has its own.
-func (w *timed) SetDeadline(time.Time) error { return nil }
-
-// Handshake makes a connection private before anything was sent: an empty file sends nothing.
-func (w *timed) Handshake() error {
-	if private, ok := w.Conn.(*tls.Conn); ok {
-		return private.Handshake()
-	}
-	return nil
-}
-
 // greeted is a connection whose greeting has been read already.
 type greeted struct {
-	*timed
+	*control
 	greeting string
 }
 
@@ -425,7 +400,7 @@ func (g *greeted) Read(p []byte) (int, error) {
 		g.greeting = g.greeting[n:]
 		return n, nil
 	}
-	return g.timed.Read(p)
+	return g.control.Read(p)
 }
 
 // verifyChain does what the library would do: an authority must vouch for the certificate, and for this host.

@@ -65,11 +65,13 @@ type hostKeys struct {
 	pinned string
 	known  ssh.HostKeyCallback   // nil: nothing is known of any host
 	plain  []knownhosts.KnownKey // keys that are recorded for the host
+	wanted string                // of several keys of a host that is not known the one that is to be shown; empty: the first
+	passed []string              // types of which the host has shown a key that is not the right one
 	signed bool                  // an authority is recorded that signs the keys of such hosts
 }
 
 func (s *SSH) hostKeyCheck() (*hostKeys, error) {
-	h := &hostKeys{host: s.keyName()}
+	h := &hostKeys{host: s.keyName(), wanted: s.Wanted}
 	if s.HostKey != "" {
 		h.pinned = s.HostKey
 		return h, nil
@@ -179,8 +181,11 @@ func (h *hostKeys) check(key ssh.PublicKey) *HostKeyError {
 // authority is known, then keys of a type that is recorded for it.
 func (h *hostKeys) algorithms() []string {
 	var signed, known, others []string
-	for _, name := range ssh.SupportedAlgorithms().HostKeys {
+	supported := ssh.SupportedAlgorithms().HostKeys
+	slices.SortStableFunc(supported, func(a, b string) int { return rank(a) - rank(b) })
+	for _, name := range supported {
 		switch {
+		case slices.ContainsFunc(h.passed, func(shown string) bool { return sameType(shown, name) }):
 		case strings.Contains(name, "-cert-"):
 			if h.signed {
 				signed = append(signed, name)
@@ -192,6 +197,27 @@ func (h *hostKeys) algorithms() []string {
 		}
 	}
 	return slices.Concat(signed, known, others)
+}
+
+// rank gives the order of types of keys in which OpenSSH asks for them, so that the same key is shown first.
+func rank(algorithm string) int {
+	for i, name := range []string{"ed25519", "ecdsa"} {
+		if strings.Contains(algorithm, name) {
+			return i
+		}
+	}
+	return 2
+}
+
+// pass has the next try ask for a key of another type than one that was not the pinned one: a server may have several, each of which may
+// be the pinned one. It tells whether there is another type to ask for.
+func (h *hostKeys) pass(shown *HostKeyError) bool {
+	other := h.pinned != "" || h.wanted != "" && shown.Unknown() && shown.Fingerprint != h.wanted
+	if !other || slices.Contains(h.passed, shown.Type) {
+		return false
+	}
+	h.passed = append(h.passed, shown.Type)
+	return len(h.algorithms()) > 0
 }
 
 // sameType tells whether a key of a type signs with an algorithm. Keys of RSA sign with one that is named after SHA-2.

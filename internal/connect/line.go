@@ -1,7 +1,6 @@
 package connect
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"net"
@@ -11,7 +10,6 @@ import (
 	"time"
 
 	"golang.org/x/crypto/ssh"
-	"golang.org/x/time/rate"
 )
 
 // ErrSilent tells that something takes the connection and then says nothing.
@@ -40,7 +38,7 @@ func (e *NothingInCommonError) Error() string {
 // line is the byte stream to a server: it remembers how the server began, and holds the rate that is allowed.
 type line struct {
 	net.Conn
-	limit *rate.Limiter // bytes a second, both ways together; nil: as fast as it goes
+	limit *Throttle
 
 	mu    sync.Mutex
 	heard []byte // the beginning
@@ -59,35 +57,11 @@ func (l *line) Read(p []byte) (int, error) {
 	}
 	l.heard = append(l.heard, p[:min(n, heardEnough-len(l.heard))]...)
 	l.mu.Unlock()
-	l.pay(n)
+	l.limit.pay(n)
 	return n, err
 }
 
-func (l *line) Write(p []byte) (int, error) {
-	done := 0
-	for done < len(p) {
-		part := p[done:]
-		if l.limit != nil {
-			part = part[:min(len(part), l.limit.Burst())]
-			l.pay(len(part))
-		}
-		n, err := l.Conn.Write(part)
-		done += n
-		if err != nil {
-			return done, err
-		}
-	}
-	return done, nil
-}
-
-// pay waits until so many bytes may pass.
-func (l *line) pay(bytes int) {
-	for l.limit != nil && bytes > 0 {
-		part := min(bytes, l.limit.Burst())
-		_ = l.limit.WaitN(context.Background(), part) // it fails only for more than the burst
-		bytes -= part
-	}
-}
+func (l *line) Write(p []byte) (int, error) { return l.limit.write(p, l.Conn.Write) }
 
 // said judges what the server said when the handshake failed before its key was shown.
 func (l *line) said(err error) error {
@@ -105,15 +79,6 @@ func (l *line) said(err error) error {
 	default:
 		return &ProtocolError{fsys.Said(greeting, heardEnough)}
 	}
-}
-
-// limiter gives what holds a rate in bytes a second, or nil.
-func limiter(rateLimit int64) *rate.Limiter {
-	if rateLimit <= 0 {
-		return nil
-	}
-	// A burst of a tenth of a second, and at least of one packet, keeps the flow even.
-	return rate.NewLimiter(rate.Limit(rateLimit), int(max(rateLimit/10, 16<<10)))
 }
 
 // watchdog ends a connection when a step takes too long. It rests while a person is asked.

@@ -360,7 +360,7 @@ func TestALineThatGivesNoSignOfLifeIsEnded(t *testing.T) {
 func TestTheRateIsHeld(t *testing.T) {
 	server := sshdtest.Start(t)
 	dial := to(server, sshdtest.Users(t)[0])
-	dial.Identity, dial.RateLimit = server.Identity, 400_000
+	dial.Identity, dial.Limit = server.Identity, connect.NewThrottle(400_000)
 	client, err := dial.Dial(t.Context())
 	require.NoError(t, err)
 	defer client.Close()
@@ -370,4 +370,42 @@ func TestTheRateIsHeld(t *testing.T) {
 	began := time.Now()
 	require.NoError(t, session.Run("cat >/dev/null"))
 	require.Greater(t, time.Since(began), 600*time.Millisecond)
+}
+
+// TestAnyKeyOfAServerMayBePinned has a server with keys of three types.
+func TestAnyKeyOfAServerMayBePinned(t *testing.T) {
+	dir := t.TempDir()
+	var lines []string
+	keys := map[string]string{}                     // fingerprints by type
+	for _, kind := range []string{"rsa", "ecdsa"} { // beside the one of Ed25519 that it has
+		file := filepath.Join(dir, kind)
+		out, err := exec.Command("ssh-keygen", "-q", "-t", kind, "-N", "", "-f", file).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		text, err := os.ReadFile(file + ".pub")
+		require.NoError(t, err)
+		public, _, _, _, err := ssh.ParseAuthorizedKey(text)
+		require.NoError(t, err)
+		keys[kind] = ssh.FingerprintSHA256(public)
+		lines = append(lines, "HostKey "+file)
+	}
+	server := sshdtest.Start(t, lines...)
+	keys["ed25519"] = server.Fingerprint
+	dial := func(pinned, wanted string) *connect.SSH {
+		return &connect.SSH{Host: "127.0.0.1", Port: server.Port, User: sshdtest.Users(t)[0], Identity: server.Identity, HostKey: pinned, Wanted: wanted,
+			KnownHosts: filepath.Join(dir, "none")}
+	}
+	for kind, fingerprint := range keys {
+		client, err := dial(fingerprint, "").Dial(t.Context())
+		require.NoError(t, err, kind)
+		require.NoError(t, client.Close())
+		var unknown *connect.HostKeyError
+		require.ErrorAs(t, dial("", fingerprint).ShowKey(t.Context()), &unknown)
+		require.Equal(t, fingerprint, unknown.Fingerprint, "the one that was named is shown")
+	}
+	var wrong *connect.HostKeyError
+	_, err := dial("SHA256:"+strings.Repeat("A", 43), "").Dial(t.Context())
+	require.ErrorAs(t, err, &wrong)
+	require.NotEmpty(t, wrong.Pinned)
+	require.ErrorAs(t, dial("", "").ShowKey(t.Context()), &wrong)
+	require.Equal(t, keys["ed25519"], wrong.Fingerprint, "the one that ssh would show")
 }

@@ -18,7 +18,20 @@ import (
 type Shell struct {
 	io.Reader
 	io.Writer
-	end func() error
+	end  func() error
+	lost func() bool // nil: not known
+}
+
+// Lost tells whether the connection is gone over which the shell was reached.
+func (s *Shell) Lost() bool { return s.lost != nil && s.lost() }
+
+// Within gives the shell at a rate that it shares with others; nil: as it is.
+func (s *Shell) Within(limit *Throttle) *Shell {
+	if limit == nil {
+		return s
+	}
+	held := &throttled{s.Reader, s.Writer, limit}
+	return &Shell{held, held, s.end, s.lost}
 }
 
 // Close ends the shell and what it runs.
@@ -35,7 +48,10 @@ func OpenShell(client *ssh.Client) (*Shell, error) {
 		var out io.Reader
 		if out, err = session.StdoutPipe(); err == nil {
 			if err = session.Start("sh"); err == nil {
-				return &Shell{out, in, session.Close}, nil
+				return &Shell{out, in, session.Close, func() bool {
+					_, _, dead := client.SendRequest("keepalive@openssh.com", true, nil)
+					return dead != nil
+				}}, nil
 			}
 		}
 	}
@@ -65,7 +81,7 @@ func RunShell(ctx context.Context, command []string, said io.Writer) (*Shell, er
 					cancel()
 					return closing
 				}
-				return &Shell{out, in, end}, nil
+				return &Shell{out, in, end, nil}, nil
 			}
 		}
 	}

@@ -30,11 +30,12 @@ type SSH struct {
 	User       string // empty: the user who runs this program
 	Identity   string // a private key file; empty: the usual ones below ~/.ssh
 	HostKey    string // SHA256:…; empty: known_hosts decides
+	Wanted     string // the fingerprint of the key that a host which is not known yet is asked to show, of several; empty: any
 	KnownHosts string // a file; empty: the user's and the system's
 	Password   func() (string, error)
 	Passphrase func(file string) (string, error) // asked for when a key file has one; may be nil
 	Timeout    time.Duration                     // for each step; 0: 15 s
-	RateLimit  int64                             // bytes a second, both ways together; 0: as fast as it goes
+	Limit      *Throttle                         // nil: as fast as it goes
 	// Ask asks a person what the server wants to know; nil: there is nobody to ask.
 	Ask func(question string, echo bool) (string, error)
 	// Took is told how long each step took; it may be nil.
@@ -113,6 +114,27 @@ func (s *SSH) dial(ctx context.Context, findKeys func() ([]key, func(), error)) 
 	if err != nil {
 		return nil, fail(Login, err)
 	}
+	var first *HostKeyError // the first key that was not the pinned one
+	for {
+		client, refused, err := s.connect(ctx, check, keys, fail)
+		switch {
+		case err == nil || ctx.Err() != nil:
+			return client, err
+		case refused == nil && first != nil:
+			return nil, fail(HostKey, first) // it has no key of another type
+		case refused == nil:
+			return nil, err
+		case first == nil, refused.Fingerprint == s.Wanted:
+			first = refused
+		}
+		if !check.pass(refused) {
+			return nil, fail(HostKey, first)
+		}
+	}
+}
+
+// connect connects once. It gives the key that the host shows where that is not trusted.
+func (s *SSH) connect(ctx context.Context, check *hostKeys, keys []key, fail func(Step, error) error) (client *ssh.Client, refused *HostKeyError, err error) {
 	began := time.Now()
 	took := func(step Step) {
 		if s.Took != nil {
@@ -128,14 +150,14 @@ func (s *SSH) dial(ctx context.Context, findKeys func() ([]key, func(), error)) 
 		)
 		switch {
 		case errors.As(err, &already):
-			return nil, err // a host on the way
+			return nil, nil, err // a host on the way
 		case errors.As(err, &lookup):
-			return nil, fail(Lookup, err)
+			return nil, nil, fail(Lookup, err)
 		default:
-			return nil, fail(Port, err)
+			return nil, nil, fail(Port, err)
 		}
 	}
-	conn := &line{Conn: opened, limit: limiter(s.RateLimit)}
+	conn := &line{Conn: opened, limit: s.Limit}
 	// A server that stays silent, or a person who gives up, must not leave the handshake hanging.
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
@@ -143,10 +165,7 @@ func (s *SSH) dial(ctx context.Context, findKeys func() ([]key, func(), error)) 
 	defer dog.timer.Stop()
 	conn.first = dog.step
 	in := &login{ssh: s, keys: keys, ask: dog.resting(s.Ask)}
-	var (
-		refused *HostKeyError
-		trusted bool
-	)
+	trusted := false
 	config := &ssh.ClientConfig{User: s.User, AuthCallback: in.next, HostKeyAlgorithms: check.algorithms()}
 	config.HostKeyCallback = func(_ string, _ net.Addr, key ssh.PublicKey) error {
 		if refused = check.check(key); refused != nil {
@@ -162,25 +181,25 @@ func (s *SSH) dial(ctx context.Context, findKeys func() ([]key, func(), error)) 
 		conn.Close()
 		switch {
 		case refused != nil:
-			return nil, fail(HostKey, refused)
+			return nil, refused, fail(HostKey, refused)
 		case dog.isLate() && trusted:
-			return nil, fail(Login, os.ErrDeadlineExceeded)
+			return nil, nil, fail(Login, os.ErrDeadlineExceeded)
 		case dog.isLate():
-			return nil, fail(Port, ErrSilent)
+			return nil, nil, fail(Port, ErrSilent)
 		case trusted:
-			return nil, fail(Login, in.result(err))
+			return nil, nil, fail(Login, in.result(err))
 		default:
-			return nil, fail(Port, conn.said(err))
+			return nil, nil, fail(Port, conn.said(err))
 		}
 	}
 	took(Login)
-	client := ssh.NewClient(secure, channels, requests)
+	client = ssh.NewClient(secure, channels, requests)
 	alive := s.Alive
 	if alive == 0 {
 		alive = defaultAlive
 	}
 	keepAlive(client, alive)
-	return client, nil
+	return client, nil, nil
 }
 
 // open opens the byte stream to the host, through the hosts on the way.

@@ -42,7 +42,7 @@ func benchmarkDeploy(b *testing.B, again bool) {
 		sources := []content.Source{{Path: filepath.Join(dir, "content"), Dest: ".", Rules: &filter.Set{}}}
 		scan := content.Options{Links: content.KeepLinks, Cache: content.NewCache(filepath.Join(dir, "cache"))}
 		begun := deploy.BeginScan(context.Background(), sources, scan)
-		c, err := deploy.Look(context.Background(), s, begun, deploy.ByRecord, nil)
+		c, err := deploy.Look(context.Background(), s, begun, deploy.ByRecord, site.Retire{}, nil)
 		begun.Stop()
 		must(b, err)
 		if !c.Unchanged(deploy.Options{}) {

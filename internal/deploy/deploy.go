@@ -104,7 +104,7 @@ func (s *Scan) wait(ctx context.Context) (*content.Tree, error) {
 
 // Look surveys the site while the content is scanned, and compares them. It changes nothing. Told is called with bytes as
 // they are read at the site; it may be nil.
-func Look(ctx context.Context, s Site, scan *Scan, compare Compare, told func(int64)) (*Comparison, error) {
+func Look(ctx context.Context, s Site, scan *Scan, compare Compare, retire site.Retire, told func(int64)) (*Comparison, error) {
 	c := &Comparison{able: s.Abilities()}
 	group, both := errgroup.WithContext(ctx)
 	group.Go(func() (err error) {
@@ -120,7 +120,7 @@ func Look(ctx context.Context, s Site, scan *Scan, compare Compare, told func(in
 	}
 	rule := diff.Rule{Times: compare == ByTime, Nothing: compare == Nothing}
 	var err error
-	c.Result, err = s.Compare(ctx, c.Survey, &site.Wanted{Entries: c.Tree.Entries, Rule: rule, Kept: c.kept()}, told)
+	c.Result, err = s.Compare(ctx, c.Survey, &site.Wanted{Entries: c.Tree.Entries, Rule: rule, Kept: c.kept(), Retire: retire}, told)
 	return c, err
 }
 
@@ -161,6 +161,7 @@ var (
 	ErrLinks   = errors.New("links lead out of the tree")
 	ErrBlocked = errors.New("what stands at the site is in the way, and no deployment put it there")
 	ErrHold    = errors.New("the far end cannot hold everything")
+	ErrMoved   = errors.New("the root is a link now, and was a folder at the last deployment: strays are not removed through it")
 	ErrCase    = errors.New("names differ only in case, which the far side ignores")
 )
 
@@ -192,6 +193,9 @@ func (c *Comparison) Refuse(opt Options) error {
 	}
 	if len(paths) > 0 {
 		return &Refusal{ErrLinks, paths}
+	}
+	if opt.RemoveStrays && c.Survey.Moved != "" {
+		return &Refusal{ErrMoved, []string{c.Survey.Moved}}
 	}
 	if paths = c.unheld(); len(paths) > 0 {
 		return &Refusal{ErrHold, paths}
@@ -238,20 +242,22 @@ func refuseCase(clashes []manifest.CaseClash) error {
 
 // Consent is what a person must agree to before a deployment. Each list is sorted.
 type Consent struct {
+	First    bool     // no deployment is recorded: anything may be there
 	Empty    bool     // the content is empty: everything that was deployed would go
 	Drifted  []string // altered or removed by somebody since the last deployment
 	Replaced []string // would be overwritten, and no deployment put them there
 	Removed  []string // strays that would be removed
+	Moved    string   // where the root leads, which was a folder at the last deployment; empty: it is not so
 }
 
 // Needed tells whether there is anything to agree to.
 func (c *Consent) Needed() bool {
-	return c.Empty || len(c.Drifted)+len(c.Replaced)+len(c.Removed) > 0
+	return c.Empty || c.Moved != "" || len(c.Drifted)+len(c.Replaced)+len(c.Removed) > 0
 }
 
 // Consent gives what must be agreed to.
 func (c *Comparison) Consent(opt Options) *Consent {
-	out := &Consent{Empty: len(c.Tree.Entries) == 0 && c.Survey.Anything}
+	out := &Consent{Empty: len(c.Tree.Entries) == 0 && c.Survey.Anything, Moved: c.Survey.Moved, First: c.Survey.Number == 0}
 	for i := range c.Result.Changes {
 		change := &c.Result.Changes[i]
 		switch {

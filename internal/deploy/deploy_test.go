@@ -48,7 +48,7 @@ func (p *place) look(links content.Links) (*site.Site, *deploy.Comparison) {
 	sources := []content.Source{{Path: filepath.Join(p.dir, "content"), Dest: ".", Rules: &filter.Set{}}}
 	scan := deploy.BeginScan(p.t.Context(), sources, content.Options{Links: links})
 	defer scan.Stop()
-	c, err := deploy.Look(p.t.Context(), s, scan, deploy.ByRecord, nil)
+	c, err := deploy.Look(p.t.Context(), s, scan, deploy.ByRecord, site.Retire{}, nil)
 	require.NoError(p.t, err)
 	return s, c
 }
@@ -85,8 +85,8 @@ func TestRefusalsNameEveryPath(t *testing.T) {
 func TestConsentIsAskedForWhatNoDeploymentPutThere(t *testing.T) {
 	p := newPlace(t, "content/a.html", "content/b.html", "content/c.html", "www/a.html", "www/stray.html")
 	_, c := p.look(content.KeepLinks)
-	require.Equal(t, &deploy.Consent{Replaced: []string{"a.html"}}, c.Consent(deploy.Options{}))
-	require.Equal(t, &deploy.Consent{Replaced: []string{"a.html"}, Removed: []string{"stray.html"}}, c.Consent(deploy.Options{RemoveStrays: true}))
+	require.Equal(t, &deploy.Consent{First: true, Replaced: []string{"a.html"}}, c.Consent(deploy.Options{}))
+	require.Equal(t, &deploy.Consent{First: true, Replaced: []string{"a.html"}, Removed: []string{"stray.html"}}, c.Consent(deploy.Options{RemoveStrays: true}))
 
 	p.deploy(deploy.Options{})
 	_, c = p.look(content.KeepLinks)
@@ -144,7 +144,7 @@ func TestRollbackAndWhatIsGone(t *testing.T) {
 	}
 	require.Equal(t, []string{"changed index.html", "retired old.html"}, changes)
 
-	back, err := deploy.LookBack(t.Context(), s, 1, nil)
+	back, err := deploy.LookBack(t.Context(), s, 1, false, site.Retire{}, nil)
 	require.NoError(t, err)
 	out, err := deploy.Rollback(t.Context(), s, back, deploy.Options{}, &site.Watch{})
 	require.NoError(t, err)
@@ -154,11 +154,23 @@ func TestRollbackAndWhatIsGone(t *testing.T) {
 
 	require.NoError(t, os.RemoveAll(filepath.Join(p.dir, ".www.tartine", "kept")))
 	s, _ = p.look(content.KeepLinks)
-	_, err = deploy.LookBack(t.Context(), s, 2, nil)
+	_, err = deploy.LookBack(t.Context(), s, 2, false, site.Retire{}, nil)
 	var gone *deploy.GoneError
 	require.ErrorAs(t, err, &gone)
 	require.Equal(t, []string{"index.html"}, gone.Paths)
-	_, err = deploy.LookBack(t.Context(), s, 9, nil)
+	_, err = deploy.LookBack(t.Context(), s, 9, false, site.Retire{}, nil)
 	var notKept *site.NotKeptError
 	require.True(t, errors.As(err, &notKept) && strings.Contains(err.Error(), "deployment 9"))
+}
+
+func TestARootThatBecameALinkIsAskedAboutAndNoStraysAreRemovedThroughIt(t *testing.T) {
+	p := newPlace(t, "content/index.html")
+	_, c := p.look(content.KeepLinks)
+	require.NoError(t, c.Refuse(deploy.Options{RemoveStrays: true}))
+	c.Survey.Moved = "/srv/other"
+	require.ErrorIs(t, c.Refuse(deploy.Options{RemoveStrays: true}), deploy.ErrMoved)
+	require.NoError(t, c.Refuse(deploy.Options{}))
+	consent := c.Consent(deploy.Options{})
+	require.True(t, consent.Needed())
+	require.Equal(t, "/srv/other", consent.Moved)
 }

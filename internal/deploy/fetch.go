@@ -7,10 +7,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -19,13 +22,14 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"tartine/internal/fsys"
+	"tartine/internal/fsys/osfs"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
 )
 
 // Shelf is a site from which files are fetched. It is only read.
 type Shelf interface {
-	Stands(ctx context.Context, paths []string, told func(bytes int64)) ([]manifest.Entry, error)
+	Stands(ctx context.Context, paths []string, told func(bytes int64)) (*site.Standing, error)
 	ReadPath(ctx context.Context, path string) (io.ReadCloser, error)
 	Gather(ctx context.Context, paths []string, each func(i int, content []byte, err error)) error
 }
@@ -41,7 +45,11 @@ type Fetch struct {
 	names   []string // where each entry goes, below Into
 	root    *os.Root
 	same    int
-	folders *sync.Map // those that stand here, as far as is known
+	left    []site.Failure  // what is there and cannot be brought
+	way     map[string]bool // names here that must go before anything can come, since folders and files are in each other's place
+	at      map[string]int  // entries by their names here
+	folders *sync.Map       // those that stand here, as far as is known
+	syncs   bool            // all is made durable in one step at the end
 
 	Missing  []int // entries that do not stand here
 	Replaced []int // entries that stand here otherwise
@@ -66,19 +74,20 @@ func NewFetch(ctx context.Context, s Shelf, f Fetch, told func(bytes int64)) (*F
 	if f.As != "" && (len(f.From) != 1 || strings.ContainsAny(f.As, `/\`) || f.As == "." || f.As == "..") {
 		return nil, fmt.Errorf("another name is for one path, and has no folder in it, not %q", f.As)
 	}
-	entries, err := s.Stands(ctx, f.From, told)
+	stands, err := s.Stands(ctx, f.From, told)
 	if err != nil {
 		return nil, err
 	}
+	f.left = stands.Left
 	if err := os.MkdirAll(f.Into, 0o755); err != nil {
 		return nil, err
 	}
 	if f.root, err = os.OpenRoot(f.Into); err != nil {
 		return nil, err
 	}
-	f.folders = &sync.Map{}
-	for _, e := range entries {
-		if err := manifest.CheckPath(e.Path); err != nil { // the far end is not trusted with this machine
+	f.folders, f.at, f.way = &sync.Map{}, map[string]int{}, map[string]bool{}
+	for _, e := range slices.Concat(stands.Entries, stands.Raw) {
+		if err := manifest.CheckBytes(e.Path); err != nil { // the far end is not trusted with this machine
 			f.root.Close()
 			return nil, fmt.Errorf("the site names %q: %w", e.Path, err)
 		}
@@ -109,17 +118,81 @@ func (f *Fetch) Bytes() (bytes int64) {
 
 func (f *Fetch) add(ctx context.Context, e manifest.Entry, name string) {
 	at := len(f.entries)
+	f.at[name] = at
 	f.entries, f.names = append(f.entries, e), append(f.names, name)
+	f.blocked(e.Kind, name)
 	stands, equal := f.here(ctx, &e, name)
 	switch {
 	case equal:
 		f.same++
-	case stands:
+	case stands && !f.way[name]:
 		f.Replaced = append(f.Replaced, at)
 	default:
 		f.Missing = append(f.Missing, at)
 	}
 }
+
+// blocked notes what is here in the place of a folder, or as a folder in the place of something else.
+func (f *Fetch) blocked(kind manifest.Kind, name string) {
+	for dir := path.Dir(name); dir != "."; dir = path.Dir(dir) {
+		if _, known := f.way[dir]; known {
+			break
+		}
+		info, err := f.root.Stat(filepath.FromSlash(dir))
+		f.way[dir] = err == nil && !info.IsDir()
+	}
+	if info, err := f.root.Lstat(filepath.FromSlash(name)); err == nil {
+		f.way[name] = info.IsDir() != (kind == manifest.Dir)
+	}
+}
+
+// InTheWay gives, sorted, what is here in the place of a folder, and the folders in the place of a file or link. They go with all that is in
+// them.
+func (f *Fetch) InTheWay() (out []string) {
+	for _, name := range slices.Sorted(maps.Keys(f.way)) {
+		if f.way[name] {
+			out = append(out, filepath.Join(f.Into, filepath.FromSlash(name)))
+		}
+	}
+	return out
+}
+
+// clearWay removes that.
+func (f *Fetch) clearWay() error {
+	for _, name := range slices.Sorted(maps.Keys(f.way)) {
+		if f.way[name] {
+			if err := f.root.RemoveAll(filepath.FromSlash(name)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// sweep removes what fetches left in a folder that were killed.
+func (f *Fetch) sweep(dir string) {
+	folder, err := f.root.Open(filepath.FromSlash(dir))
+	if err != nil {
+		return
+	}
+	defer folder.Close()
+	list, err := folder.ReadDir(-1)
+	if err != nil {
+		return
+	}
+	for _, entry := range list {
+		made := asidePattern.FindStringSubmatch(entry.Name())
+		if made == nil || entry.IsDir() {
+			continue
+		}
+		if process, err := strconv.Atoi(made[1]); err == nil && process != os.Getpid() && !site.ProcessLives(process) {
+			_ = f.root.Remove(filepath.Join(filepath.FromSlash(dir), entry.Name())) // the next one tries it again
+		}
+	}
+}
+
+// asidePattern is the name under which a file is written before it takes its place, with the number of the process.
+var asidePattern = regexp.MustCompile(`^\.tartine-([0-9]+)-[0-9]+$`)
 
 // here tells whether something stands under a name, and whether it is what an entry says.
 func (f *Fetch) here(ctx context.Context, e *manifest.Entry, name string) (stands, equal bool) {
@@ -146,12 +219,27 @@ func (f *Fetch) here(ctx context.Context, e *manifest.Entry, name string) (stand
 	return true, err == nil && manifest.Digest(hash.Sum(nil)) == e.Digest
 }
 
+// leadsOut tells whether a link would lead out of the folder: followed step by step, through the links that are fetched, and those that
+// stand here where nothing is fetched in their place.
+func (f *Fetch) leadsOut(name string) bool {
+	return manifest.LeadsOut(name, func(path string) (string, bool) {
+		if i, fetched := f.at[path]; fetched {
+			return f.entries[i].Link, f.entries[i].Kind == manifest.Link
+		}
+		target, err := f.root.Readlink(filepath.FromSlash(path))
+		return filepath.ToSlash(target), err == nil
+	})
+}
+
 // errLeads tells that a link is not made, since it leads out of the folder.
 var errLeads = errors.New("a link that leads out of the folder is not made")
 
 // Run brings what is missing or stands otherwise. Each file is written under another name, checked, and then renamed.
 func (f *Fetch) Run(ctx context.Context, s Shelf, watch *site.Watch) (*Fetched, error) {
-	out := &Fetched{Same: f.same}
+	out := &Fetched{Same: f.same, Failed: slices.Clone(f.left)}
+	if err := f.clearWay(); err != nil {
+		return nil, err
+	}
 	var (
 		mu    sync.Mutex
 		files atomic.Int64
@@ -174,6 +262,9 @@ func (f *Fetch) Run(ctx context.Context, s Shelf, watch *site.Watch) (*Fetched, 
 			watch.File(f.entries[i].Path, f.entries[i].Size)
 		}
 	}
+	durable, done := f.syncer()
+	defer done()
+	f.syncs = durable != nil
 	small, others := f.batches(todo)
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(max(f.Jobs, 1))
@@ -191,9 +282,22 @@ func (f *Fetch) Run(ctx context.Context, s Shelf, watch *site.Watch) (*Fetched, 
 		})
 	}
 	err := group.Wait()
+	if err == nil && f.syncs {
+		err = durable.Sync(context.WithoutCancel(ctx))
+	}
 	slices.SortFunc(out.Failed, func(a, b site.Failure) int { return strings.Compare(a.Path, b.Path) })
 	out.Files, out.Bytes = int(files.Load()), size.Load()
 	return out, err
+}
+
+// syncer gives what makes all that is written durable in one step, where the system has that; else nil.
+func (f *Fetch) syncer() (syncer fsys.Syncer, done func()) {
+	opened, err := osfs.Open(f.Into)
+	if err != nil {
+		return nil, func() {}
+	}
+	syncer, _ = fsys.FS(opened).(fsys.Syncer)
+	return syncer, func() { opened.Close() }
 }
 
 // How much is asked for at once.
@@ -255,10 +359,9 @@ func (f *Fetch) one(ctx context.Context, i int, open func() (io.ReadCloser, erro
 		return err
 	}
 	// No other name of the site ends so: a path element has 255 bytes at most, and this one is made up here.
-	aside := fmt.Sprintf("%s.tartine-%d-%d", filepath.Join(filepath.Dir(name), "."), os.Getpid(), i)
+	aside := filepath.Join(filepath.Dir(name), fmt.Sprintf(".tartine-%d-%d", os.Getpid(), i))
 	if e.Kind == manifest.Link {
-		target := path.Join(path.Dir(f.names[i]), e.Link)
-		if path.IsAbs(e.Link) || target == ".." || strings.HasPrefix(target, "../") {
+		if f.leadsOut(f.names[i]) {
 			return errLeads
 		}
 		if err := f.root.Symlink(e.Link, aside); err != nil {
@@ -276,13 +379,17 @@ func (f *Fetch) one(ctx context.Context, i int, open func() (io.ReadCloser, erro
 }
 
 func (f *Fetch) makeFolder(dir string) error {
-	if _, stands := f.folders.Load(dir); stands || dir == "." {
+	if _, stands := f.folders.Load(dir); stands {
 		return nil
 	}
-	if err := f.root.MkdirAll(dir, 0o755); err != nil {
-		return err
+	if dir != "." {
+		if err := f.root.MkdirAll(dir, 0o755); err != nil {
+			return err
+		}
 	}
-	f.folders.Store(dir, true)
+	if _, swept := f.folders.Swap(dir, true); !swept {
+		f.sweep(dir)
+	}
 	return nil
 }
 
@@ -302,6 +409,9 @@ func (f *Fetch) file(ctx context.Context, e *manifest.Entry, open func() (io.Rea
 	}
 	hash := sha256.New()
 	_, err = fsys.Copy(ctx, io.MultiWriter(file, hash, told(watch)), content)
+	if err == nil && !f.syncs {
+		err = file.Sync()
+	}
 	if closing := file.Close(); err == nil {
 		err = closing
 	}

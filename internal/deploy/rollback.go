@@ -26,9 +26,9 @@ type Back struct {
 	Number int
 }
 
-// LookBack compares the site with an earlier deployment. It changes nothing. Its error may be a *site.NotKeptError or a
-// *GoneError.
-func LookBack(ctx context.Context, s Site, number int, told func(int64)) (*Back, error) {
+// LookBack compares the site with an earlier deployment. It changes nothing. Its error may be a *site.NotKeptError or, unless a part is
+// wanted too, a *GoneError.
+func LookBack(ctx context.Context, s Site, number int, partial bool, retire site.Retire, told func(int64)) (*Back, error) {
 	m, err := s.Deployment(ctx, number)
 	if err != nil {
 		return nil, err
@@ -39,14 +39,14 @@ func LookBack(ctx context.Context, s Site, number int, told func(int64)) (*Back,
 	if b.Survey, err = s.Survey(ctx, true); err != nil {
 		return nil, err
 	}
-	if b.Result, err = s.Compare(ctx, b.Survey, &site.Wanted{Entries: m.Entries}, told); err != nil {
+	if b.Result, err = s.Compare(ctx, b.Survey, &site.Wanted{Entries: m.Entries, Retire: retire}, told); err != nil {
 		return nil, err
 	}
 	missing, err := s.Held(ctx, b.Survey, b.Result)
 	if err != nil {
 		return nil, err
 	}
-	if len(missing) > 0 {
+	if len(missing) > 0 && !partial {
 		return nil, &GoneError{number, missing}
 	}
 	return b, nil

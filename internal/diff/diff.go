@@ -38,6 +38,8 @@ type Found struct {
 	manifest.Entry
 	Other  fs.FileMode // the type of what is no file, link or folder; 0 otherwise
 	Filled bool        // a folder that something stands in
+	// Changed is when anything about it changed last, by the clock of the place, in nanoseconds since 1970; 0: the place does not tell.
+	Changed int64
 }
 
 // Rule says what counts as equal.
@@ -82,9 +84,16 @@ func (c *Change) Sends() bool {
 // Result is what must change, sorted by path.
 type Result struct {
 	Changes   []Change
-	Same      int   // entries
-	SameBytes int64 //
-	Stale     bool  // something that is the same is recorded otherwise, or not at all
+	Same      int       // entries
+	SameBytes int64     //
+	Leaving   []Leaving // retired, and left for a while; sorted by path
+	Stale     bool      // something that is the same is recorded otherwise, or not at all
+}
+
+// Leaving is a file that is no longer in the content, and stays until some time for those who ask for it still.
+type Leaving struct {
+	manifest.Entry
+	Until time.Time
 }
 
 // Count gives the number of changes with a status and the bytes of their files.

@@ -62,6 +62,19 @@ type Digester interface {
 	Digests(ctx context.Context, names []string, each func(i int, digest manifest.Digest)) error
 }
 
+// Dater is an FS that tells more exactly of single files than in its listings when they were altered. Each is called, perhaps from
+// several goroutines, for every name of which it tells; ErrUnsupported means that it does not.
+type Dater interface {
+	Dates(ctx context.Context, names []string, each func(i int, when time.Time)) error
+}
+
+// Learner is an FS that finds out only by trying what its place refuses. Refused gives that, in words of its own; Know tells it what was
+// found out earlier, and, with nothing, to try everything again.
+type Learner interface {
+	Refused() []string
+	Know(refused []string)
+}
+
 // Linker is an FS that can give a file a second name (a hard link). It fails with fs.ErrExist where something stands.
 type Linker interface {
 	Link(ctx context.Context, from, to string) error
@@ -105,10 +118,20 @@ type Space struct {
 	Files int64 // how many more files and folders (inodes); negative: there is no such limit
 }
 
+// Selfer is an FS that knows the number of the user it works as. Known is false where it cannot find out.
+type Selfer interface {
+	Self(ctx context.Context) (user uint32, known bool)
+}
+
 // Prober is an FS that can tell, without writing, whether the user may write in a folder and rename into it. The error says
 // why not.
 type Prober interface {
 	Writable(ctx context.Context, dir string) error
+}
+
+// Remover is an FS that cannot remove everything. CanRemove tells, without removing, why a name cannot be; nil: it can.
+type Remover interface {
+	CanRemove(ctx context.Context, name string) error
 }
 
 var (
@@ -126,7 +149,17 @@ type Info struct {
 	Mode    fs.FileMode // type and permission bits
 	Size    int64       // bytes of a file
 	ModTime time.Time
+	// Changed is when its bytes, its attributes or its names changed last (ctime), by the clock of the place. Unlike ModTime it
+	// cannot be set. Zero where the place does not tell.
+	Changed time.Time
 	Link    string // what a link says
+	Owner   Owner
+}
+
+// Owner is the user whom something belongs to.
+type Owner struct {
+	User  uint32
+	Known bool // the place tells
 }
 
 // Attr is what a file has beside its bytes.
@@ -142,9 +175,12 @@ type Abilities struct {
 	Modes         bool          // permission bits are kept
 	Links         bool          // symbolic links can be made
 	TimeStep      time.Duration // times are kept to this granularity
-	NoTimes       bool          // times cannot be set: a file has the one at which it was brought
+	NoTimes       bool          // times say nothing but that a file is older than another one: they cannot be set, or not be told exactly
+	UnsetTimes    bool          // times cannot be set: a file has the one at which it was brought
 	OneLine       bool          // no name holds a line break
+	OddNames      bool          // some names may be refused or come out as others: they are tried before they are used
 	WindowsNames  bool          // names that differ only in case are one, and there are some that cannot be (see NotOnWindows)
+	Unordered     int64         // how many bytes before the end of a file whose writing was broken off may be missing: requests in flight
 	FarDigests    string        // how digests are computed at the far end; empty: by reading back
 }
 
@@ -226,6 +262,19 @@ func DigestOf(ctx context.Context, f FS, name string) (manifest.Digest, int64, e
 }
 
 var buffers = sync.Pool{New: func() any { b := make([]byte, 128<<10); return &b }}
+
+// SizeOf gives the size of a file that was opened, in bytes, where that can be had.
+func SizeOf(file io.Reader) (size int64, known bool) {
+	switch f := file.(type) {
+	case interface{ Size() int64 }:
+		return f.Size(), true
+	case interface{ Stat() (fs.FileInfo, error) }:
+		if info, err := f.Stat(); err == nil {
+			return info.Size(), true
+		}
+	}
+	return 0, false
+}
 
 // Copy copies until the end, an error, or the end of the context, and returns the bytes written.
 func Copy(ctx context.Context, to io.Writer, from io.Reader) (int64, error) {

@@ -163,11 +163,17 @@ func (m *Manifest) Tree() Digest {
 // CheckPath tells why a path cannot stand in a manifest: it must be valid UTF-8, relative, and free of empty
 // elements, "." and ".." and NUL bytes. Unicode is left as found.
 func CheckPath(path string) error {
+	if !utf8.ValidString(path) {
+		return errors.New("the path is not valid UTF-8")
+	}
+	return CheckBytes(path)
+}
+
+// CheckBytes is CheckPath for a path that may be no text: some systems take any bytes as a name.
+func CheckBytes(path string) error {
 	switch {
 	case path == "":
 		return errors.New("the path is empty")
-	case !utf8.ValidString(path):
-		return errors.New("the path is not valid UTF-8")
 	case strings.IndexByte(path, 0) >= 0:
 		return errors.New("the path holds a NUL byte")
 	case path[0] == '/':

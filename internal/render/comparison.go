@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path"
 	"strings"
+	"time"
 
 	"tartine/internal/content"
 	"tartine/internal/deploy"
@@ -13,6 +14,7 @@ import (
 
 // Heading says what goes where.
 type Heading struct {
+	Part    string // of the target, where it means several places; empty: it means one
 	Site    string // the site's name; may be empty
 	Target  string // the target's name; empty for a bare address
 	Address string
@@ -32,6 +34,14 @@ func (h Heading) title() string {
 		title = h.Site + " to " + title
 	}
 	return title
+}
+
+// Place gives the name of what was done something to: the target, or the part of it.
+func (h Heading) Place() string {
+	if h.Part != "" {
+		return h.Part + " of " + h.target()
+	}
+	return h.target()
 }
 
 func (h Heading) target() string {
@@ -111,6 +121,9 @@ func (p *Printer) counts(c *deploy.Comparison, removeStrays bool) {
 		}
 		p.count(word(status), n, Bytes(bytes), note)
 	}
+	if n := len(c.Result.Leaving); n > 0 {
+		p.count("leaving", n, Bytes(leavingBytes(c.Result)), "no longer in the content; left until "+leavingUntil(c.Result))
+	}
 	if drifted > 0 {
 		p.count("drifted", drifted, "", fmt.Sprintf("of the above: altered or removed at the site since deployment %d", c.Survey.Number))
 	}
@@ -120,9 +133,34 @@ func (p *Printer) counts(c *deploy.Comparison, removeStrays bool) {
 	}
 }
 
+func leavingBytes(r *diff.Result) (bytes int64) {
+	for _, l := range r.Leaving {
+		bytes += l.Size
+	}
+	return bytes
+}
+
+// leavingUntil gives the time at which the first may go, and the last.
+func leavingUntil(r *diff.Result) string {
+	first, last := r.Leaving[0].Until, r.Leaving[0].Until
+	for _, l := range r.Leaving {
+		if l.Until.Before(first) {
+			first = l.Until
+		}
+		if l.Until.After(last) {
+			last = l.Until
+		}
+	}
+	text := first.Local().Format("2006-01-02 15:04")
+	if last.Sub(first) >= time.Minute {
+		text += " to " + last.Local().Format("2006-01-02 15:04")
+	}
+	return text
+}
+
 func (p *Printer) count(w word, n int, bytes, note string) {
-	line := fmt.Sprintf("%s  %13s  %9s  %s", p.paint(w, 8), Count(n, "path"), bytes, note)
-	p.printf("%s\n", strings.TrimRight(line, " "))
+	line := fmt.Sprintf("%13s  %9s  %s", Count(n, "path"), bytes, note)
+	p.printf("%s  %s\n", p.paint(w, 8), strings.TrimRight(line, " "))
 }
 
 // names lists the paths of one status.

@@ -111,5 +111,7 @@ func (p *Printer) TextDifference(path, there, here string) {
 		p.Warn("%s cannot be compared line by line: %v", Name(path), err)
 		return
 	}
-	p.printf("%s\n", strings.TrimRight(text, " \n"))
+	for line := range strings.Lines(strings.TrimRight(text, " \n")) {
+		p.printf("%s\n", strings.TrimSuffix(line, "\n"))
+	}
 }

@@ -1,9 +1,11 @@
 package render
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
+	"time"
 
 	"tartine/internal/deploy"
 	"tartine/internal/diff"
@@ -17,31 +19,47 @@ type sized struct {
 	Size int64  `json:"size"`
 }
 
+// leaving is a file that stays for a while.
+type leaving struct {
+	Path  string `json:"path"`
+	Size  int64  `json:"size"`
+	Until string `json:"until"`
+}
+
 type failed struct {
 	Path  string `json:"path"`
 	Error string `json:"error"`
 }
 
 func writeJSON(w io.Writer, value any) error {
-	encoder := json.NewEncoder(w)
+	var text bytes.Buffer
+	encoder := json.NewEncoder(&text)
 	encoder.SetEscapeHTML(false)
 	encoder.SetIndent("", "  ")
-	return encoder.Encode(value)
+	if err := encoder.Encode(value); err != nil {
+		return err
+	}
+	_, err := w.Write(safeJSON(text.Bytes()))
+	return err
 }
 
 // ComparisonJSON writes a comparison as one object.
 func (p *Printer) ComparisonJSON(h Heading, c *deploy.Comparison) error {
 	out := struct {
-		Target    string   `json:"target"`
-		Same      int      `json:"same"`
-		New       []sized  `json:"new"`
-		Changed   []sized  `json:"changed"`
-		Retired   []sized  `json:"retired"`
-		Strays    []sized  `json:"strays"`
-		Drifted   []sized  `json:"drifted"`
-		Failed    []failed `json:"failed"`
-		SendBytes int64    `json:"send_bytes"`
-	}{h.target(), c.Result.Same, []sized{}, []sized{}, []sized{}, []sized{}, []sized{}, []failed{}, 0}
+		Target    string    `json:"target"`
+		Same      int       `json:"same"`
+		New       []sized   `json:"new"`
+		Changed   []sized   `json:"changed"`
+		Retired   []sized   `json:"retired"`
+		Strays    []sized   `json:"strays"`
+		Drifted   []sized   `json:"drifted"`
+		Leaving   []leaving `json:"leaving"`
+		Failed    []failed  `json:"failed"`
+		SendBytes int64     `json:"send_bytes"`
+	}{h.target(), c.Result.Same, []sized{}, []sized{}, []sized{}, []sized{}, []sized{}, []leaving{}, []failed{}, 0}
+	for _, l := range c.Result.Leaving {
+		out.Leaving = append(out.Leaving, leaving{l.Path, l.Size, l.Until.UTC().Format(time.RFC3339)})
+	}
 	_, out.SendBytes = c.SendBytes()
 	for i := range c.Result.Changes {
 		change := &c.Result.Changes[i]
@@ -95,6 +113,8 @@ func (p *Printer) OutcomeJSON(c *deploy.Comparison, tree manifest.Digest, o *sit
 		Tree       manifest.Digest `json:"tree"`
 		Deployment int             `json:"deployment"`
 		Verified   bool            `json:"verified"`
+		ModesLeft  int             `json:"modes_not_set"`
+		TimesLeft  int             `json:"times_not_set"`
 		Result     string          `json:"result"`
 	}{Same: c.Result.Same, Failed: []failed{}, Tree: tree, Result: "unchanged"}
 	out.New, _ = c.Result.Count(diff.New)
@@ -102,6 +122,7 @@ func (p *Printer) OutcomeJSON(c *deploy.Comparison, tree manifest.Digest, o *sit
 	out.Retired, _ = c.Result.Count(diff.Retired)
 	if o != nil {
 		out.SentFiles, out.SentBytes, out.Deployment, out.Verified = o.SentFiles, o.SentBytes, o.Number, o.Verified
+		out.ModesLeft, out.TimesLeft = o.ModesLeft, o.TimesLeft
 		out.Result = "deployed"
 		for _, f := range o.Failed {
 			out.Failed = append(out.Failed, failed{f.Path, fmt.Sprint(f.Err)})
@@ -132,8 +153,12 @@ func (p *Printer) ReportJSON(r *site.Report) error {
 		Modes   []difference    `json:"modes"`
 		Links   []difference    `json:"links"`
 		Strays  []sized         `json:"strays"`
+		Leaving []sized         `json:"leaving"`
 		Tree    manifest.Digest `json:"tree"`
-	}{"match", r.Checked, []sized{}, []altered{}, []difference{}, []difference{}, []sized{}, r.Tree}
+	}{"match", r.Checked, []sized{}, []altered{}, []difference{}, []difference{}, []sized{}, []sized{}, r.Tree}
+	for _, e := range r.Leaving {
+		out.Leaving = append(out.Leaving, sized{e.Path, max(e.Size, 0)})
+	}
 	if !r.Matches() {
 		out.Result = "differs"
 	}

@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"tartine/internal/deploy"
@@ -26,6 +27,12 @@ func (p *Printer) Deployed(h Heading, c *deploy.Comparison, out *site.Outcome, t
 	if out.NotAtomic {
 		p.printf("%s  the server cannot replace a file in one step: for a moment nothing stood in its place\n", p.paint("note", 10))
 	}
+	if left := leftAsTheyAre(out); left != "" {
+		p.printf("%s  %s\n", p.paint("note", 10), left)
+	}
+	if n := len(c.Result.Leaving); n > 0 && out.Number > 0 {
+		p.printf("%s  %s: no longer in the content, left for visitors until %s; the first deployment after that removes them\n", p.paint("leaving", 10), Count(n, "file"), leavingUntil(c.Result))
+	}
 	switch {
 	case len(out.Failed) > 0 && out.Number == 0:
 		p.printf("%s  %s. Nothing was published: the site is as it was.\n", p.paint("incomplete", 10), sent)
@@ -41,8 +48,23 @@ func (p *Printer) Deployed(h Heading, c *deploy.Comparison, out *site.Outcome, t
 			}
 			p.printf("%s  contents by digest (%s); %s looked up again\n", p.paint("verified", 10), out.Method, looked)
 		}
-		p.printf("%s  deployment %d to %s: %s, in %s\n", p.paint("deployed", 10), out.Number, h.target(), sent, Duration(took))
+		p.printf("%s  deployment %d to %s: %s, in %s\n", p.paint("deployed", 10), out.Number, h.Place(), sent, Duration(took))
 	}
+}
+
+// leftAsTheyAre tells what the far end did not set though it was asked for.
+func leftAsTheyAre(out *site.Outcome) string {
+	var parts []string
+	if out.ModesLeft > 0 {
+		parts = append(parts, "the mode of "+Count(out.ModesLeft, "file"))
+	}
+	if out.TimesLeft > 0 {
+		parts = append(parts, "the time of "+Count(out.TimesLeft, "file"))
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("the server did not set %s: it gives files its own", strings.Join(parts, " and "))
 }
 
 // failures lists what failed, and why.
@@ -57,7 +79,7 @@ func (p *Printer) failures(failed []site.Failure) {
 
 // Unchanged tells that there was nothing to do, in one line.
 func (p *Printer) Unchanged(h Heading, c *deploy.Comparison) {
-	p.printf("%s  %s: %s as they should be since deployment %d, nothing sent\n", p.paint("unchanged", 10), h.target(), Count(c.Result.Same, "path"), c.Survey.Number)
+	p.printf("%s  %s: %s as they should be since deployment %d, nothing sent\n", p.paint("unchanged", 10), h.Place(), Count(c.Result.Same, "path"), c.Survey.Number)
 }
 
 // Duration gives a time span with the digits that matter.
@@ -91,11 +113,14 @@ func (p *Printer) Verified(h Heading, r *site.Report) {
 		list = append(list, row{word: "stray", name: Name(e.Path), bytes: -1})
 	}
 	p.rows(list)
+	if n := len(r.Leaving); n > 0 {
+		p.printf("%s  %s: retired, and left for visitors for a while\n", p.paint("leaving", 10), Count(n, "file"))
+	}
 	if r.Matches() {
-		p.printf("%s  %s: %s checked by content, %s read\n", p.paint("match", 10), h.target(), Count(r.Checked, "path"), Bytes(r.Bytes))
+		p.printf("%s  %s: %s checked by content, %s read\n", p.paint("match", 10), h.Place(), Count(r.Checked, "path"), Bytes(r.Bytes))
 		return
 	}
-	p.printf("\n%s  %s: %d missing, %d altered, %d with another mode, %d other links, %s; %s checked\n", p.paint("differs", 10), h.target(),
+	p.printf("\n%s  %s: %d missing, %d altered, %d with another mode, %d other links, %s; %s checked\n", p.paint("differs", 10), h.Place(),
 		len(r.Missing), len(r.Altered), len(r.Modes), len(r.Links), Count(len(r.Strays), "stray"), Count(r.Checked, "path"))
 	if len(r.Missing)+len(r.Altered)+len(r.Modes)+len(r.Links) == 0 {
 		p.printf("%s  tartine deploy %s --remove-strays removes what no deployment put there; --strays ignore passes it over\n", p.paint("next", 10), h.target())
@@ -113,4 +138,29 @@ func linkNote(l site.LinkDifference) string {
 	default:
 		return "leads to " + Name(l.Found) + ", should lead to " + Name(l.Want)
 	}
+}
+
+// GivenUp shows the state of the site after an unfinished publish was given up.
+func (p *Printer) GivenUp(h Heading, g *site.GivenUp) {
+	if g.Undone {
+		standing := "nothing was deployed before"
+		if g.Stands > 0 {
+			standing = fmt.Sprintf("deployment %d is unchanged", g.Stands)
+		}
+		p.printf("%s  %s: nothing of deployment %d was visible, and %s\n", p.paint("given up", 10), h.Place(), g.Number, standing)
+		return
+	}
+	var list []row
+	add := func(w word, paths []string, note string) {
+		for _, path := range paths {
+			list = append(list, row{word: w, name: Name(path), note: note, bytes: -1})
+		}
+	}
+	add("done", g.Reached, fmt.Sprintf("as deployment %d has it", g.Number))
+	add("not done", g.Before, "as it was before")
+	add("altered", g.Other, "neither the one nor the other: it counts as drifted")
+	p.rows(list)
+	p.printf("\n%s  %s: deployment %d is recorded as it is, with %d of %s done\n", p.paint("given up", 10), h.Place(), g.Number,
+		len(g.Reached), Count(len(g.Reached)+len(g.Before)+len(g.Other), "change"))
+	p.printf("%s  tartine deploy %s brings the rest; tartine rollback %s restores the deployment before\n", p.paint("next", 10), h.target(), h.target())
 }

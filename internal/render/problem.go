@@ -1,7 +1,7 @@
 package render
 
 import (
-	"fmt"
+	"io"
 	"strings"
 )
 
@@ -28,6 +28,28 @@ func (p *Printer) Problem(what string, paths []string, next string) {
 	}
 }
 
+// ProblemJSON writes what is wrong as one object. Status is the exit status, and kind the word for it.
+func ProblemJSON(out io.Writer, status int, kind, what string, paths []string, next string) error {
+	if paths == nil {
+		paths = []string{}
+	}
+	type problem struct {
+		Kind    string   `json:"kind"`
+		Message string   `json:"message"`
+		Paths   []string `json:"paths"`
+		Next    string   `json:"next"`
+	}
+	result := "failed"
+	if kind == "refused" || kind == "interrupted" {
+		result = kind
+	}
+	return writeJSON(out, struct {
+		Result string  `json:"result"`
+		Status int     `json:"status"`
+		Error  problem `json:"error"`
+	}{result, status, problem{kind, what, paths, next}})
+}
+
 // WouldSend ends a report that changed nothing.
 func (p *Printer) WouldSend(h Heading, files int, bytes int64, changes bool) {
 	if !changes {
@@ -39,5 +61,5 @@ func (p *Printer) WouldSend(h Heading, files int, bytes int64, changes bool) {
 
 // Line writes one line of text.
 func (p *Printer) Line(format string, args ...any) {
-	p.printf("%s\n", fmt.Sprintf(format, args...))
+	p.printf(format+"\n", args...)
 }

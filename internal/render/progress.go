@@ -77,9 +77,9 @@ func (p *Progress) begin(phase string, files int, bytes int64) {
 	}
 	if !p.terminal {
 		if bytes > 0 {
-			fmt.Fprintf(p.out, "%-8s  %s, %s\n", phase, Count(files, "file"), Bytes(bytes))
+			Fprintf(p.out, "%-8s  %s, %s\n", phase, Count(files, "file"), Bytes(bytes))
 		} else {
-			fmt.Fprintf(p.out, "%-8s  %s\n", phase, Count(files, "step"))
+			Fprintf(p.out, "%-8s  %s\n", phase, Count(files, "step"))
 		}
 		return
 	}
@@ -116,7 +116,7 @@ func (p *Progress) advance(n int64) {
 		p.bar.IncrInt64(n)
 	case !p.terminal && p.total > 0 && time.Since(p.last) > everySoOften:
 		p.last = time.Now()
-		fmt.Fprintf(p.out, "%-8s  %s of %s\n", p.phase, Bytes(done), Bytes(p.total))
+		Fprintf(p.out, "%-8s  %s of %s\n", p.phase, Bytes(done), Bytes(p.total))
 	}
 }
 
@@ -134,7 +134,7 @@ func (p *Progress) Note(line string) {
 	if p.bars != nil {
 		out = p.bars
 	}
-	fmt.Fprintln(out, line)
+	Fprintf(out, "%s\n", line)
 }
 
 func (p *Progress) endBar() {

@@ -27,29 +27,29 @@ type word string
 
 var colours = map[word]string{
 	"new": "96", "changed": "93", "retired": "90", "stray": "35", "drifted": "95", "failed": "91",
-	"missing": "91", "altered": "91", "mode": "93", "link": "93",
+	"missing": "91", "done": "92", "not done": "93", "given up": "1;93", "altered": "91", "mode": "93", "link": "93",
 	"deployed": "1;92", "unchanged": "1;92", "match": "1;92", "verified": "92", "differs": "1;91", "incomplete": "1;93",
 	"error": "1;91", "warning": "93", "good": "92", "slow": "93", "wrong": "1;91",
 }
 
 // paint gives a word in its colour, filled up to a width.
-func (p *Printer) paint(w word, width int) string {
-	text := string(w) + strings.Repeat(" ", max(width-len(w), 0))
+func (p *Printer) paint(w word, width int) painted {
+	text := Safe(string(w)) + strings.Repeat(" ", max(width-len(w), 0))
 	if code, ok := colours[w]; ok && p.Color {
-		return "\x1b[" + code + "m" + text + "\x1b[0m"
+		return painted("\x1b[" + code + "m" + text + "\x1b[0m")
 	}
-	return text
+	return painted(text)
 }
 
 func (p *Printer) printf(format string, args ...any) {
 	if !p.Quiet {
-		fmt.Fprintf(p.Out, format, args...)
+		Fprintf(p.Out, format, args...)
 	}
 }
 
 // Warn writes a warning.
 func (p *Printer) Warn(format string, args ...any) {
-	fmt.Fprintf(p.Err, "warning  "+format+"\n", args...)
+	Fprintf(p.Err, "warning  "+format+"\n", args...)
 }
 
 // Count gives a number with its noun: 1 file, 2,000 files.
@@ -131,7 +131,7 @@ func (p *Printer) rows(list []row) {
 	}
 	width = min(width, 64)
 	for _, r := range list {
-		line := fmt.Sprintf("%s  %s", p.paint(r.word, 8), r.name)
+		line := r.name
 		if sizes > 0 {
 			line += strings.Repeat(" ", max(width-utf8.RuneCountInString(r.name), 0))
 			line += fmt.Sprintf("  %*s", sizes, r.size())
@@ -139,7 +139,7 @@ func (p *Printer) rows(list []row) {
 		if r.note != "" {
 			line += "  " + r.note
 		}
-		p.printf("%s\n", strings.TrimRight(line, " "))
+		p.printf("%s  %s\n", p.paint(r.word, 8), strings.TrimRight(line, " "))
 	}
 }
 

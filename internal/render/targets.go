@@ -24,7 +24,7 @@ func (p *Printer) Checks(h Heading, checks []site.Check) {
 		p.printf("%s to mend\n", Count(wrong, "thing"))
 		return
 	}
-	p.printf("nothing to mend\n")
+	p.printf("nothing to fix\n")
 }
 
 // ChecksJSON writes what an examination found as one object.

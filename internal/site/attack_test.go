@@ -62,6 +62,7 @@ func TestAFaultAtEveryOperation(t *testing.T) {
 }
 
 func TestEightDeploymentsAtOnceNeverMix(t *testing.T) {
+	t.Parallel()
 	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
 		w := newWorld(t)
 		w.mustDeploy(first)

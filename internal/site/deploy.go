@@ -2,7 +2,6 @@ package site
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -71,6 +70,8 @@ type Outcome struct {
 	Number    int       // of the deployment; 0: nothing was published
 	Verified  bool      // everything published was checked, as Method says
 	Method    string    // how digests were computed
+	ModesLeft int       // files whose mode the far end did not set
+	TimesLeft int       // files whose time it did not set
 	NotAtomic bool      // for a moment nothing stood where a file was replaced: the far end cannot do it in one step
 }
 
@@ -119,10 +120,10 @@ func (s *Site) Deploy(ctx context.Context, plan *Plan, watch *Watch) (*Outcome, 
 	}
 	defer release()
 	out, err := s.deployLocked(ctx, plan, whole, watch)
-	if lost := context.Cause(ctx); errors.Is(lost, ErrLockLost) {
-		return nil, lost
+	if err = lostLock(ctx, err); err != nil {
+		return nil, err
 	}
-	return out, err
+	return out, nil
 }
 
 func (s *Site) checkCase(ctx context.Context, want []manifest.Entry) error {
@@ -137,6 +138,9 @@ func (s *Site) checkCase(ctx context.Context, want []manifest.Entry) error {
 }
 
 func (s *Site) deployLocked(ctx context.Context, plan *Plan, whole bool, watch *Watch) (*Outcome, error) {
+	if _, err := s.recoverLocked(context.WithoutCancel(ctx)); err != nil { // left by one that died since the survey
+		return nil, err
+	}
 	standing, err := s.current(ctx)
 	if err != nil {
 		return nil, err
@@ -176,10 +180,11 @@ func (s *Site) deployLocked(ctx context.Context, plan *Plan, whole bool, watch *
 	out.Add(p.failed)
 	out.Number = p.number
 	out.NotAtomic = !s.Abilities().AtomicReplace
-	if err := s.recordOutcome(ctx, p, out); err != nil {
+	out.ModesLeft, out.TimesLeft = p.modesLeft, p.timesLeft
+	if err := s.note(ctx); err != nil {
 		return nil, err
 	}
-	return out, s.tidy(ctx, p)
+	return out, s.recordOutcome(ctx, p, out)
 }
 
 // newPublish builds the steps that make staged content visible.
@@ -204,31 +209,34 @@ func (s *Site) giveUp(ctx context.Context, p *publish, out *Outcome) (*Outcome, 
 	return out, s.discard(ctx, []string{journalName})
 }
 
-// recordOutcome writes down what stands now and makes it current.
+// recordOutcome writes down what the site holds now, makes it current, and removes what is no longer of use.
 func (s *Site) recordOutcome(ctx context.Context, p *publish, out *Outcome) error {
 	if len(p.failed) > 0 || len(p.phases) == 0 { // else it is what was written before the first step
+		if err := s.sure(ctx, true); err != nil {
+			return err
+		}
 		if err := s.writeDeployment(ctx, p, out); err != nil {
 			return err
 		}
 	}
-	return s.finish(ctx, p.number)
+	return s.complete(ctx, &journal{Number: p.number, Started: p.plan.Started, Tree: p.tree, History: p.plan.History, Staged: len(p.failed) > 0})
 }
 
-// tidy removes what is no longer of use. The deployment is complete without it.
-func (s *Site) tidy(ctx context.Context, p *publish) error {
-	if err := s.forgetOld(ctx, p.number, p.plan.History); err != nil {
+// tidy removes what is no longer of use.
+func (s *Site) tidy(ctx context.Context, j *journal) error {
+	if err := s.forgetOld(ctx, j.Number, j.History); err != nil {
 		return err
 	}
 	if err := s.sweepLocks(ctx); err != nil {
 		return err
 	}
-	if p.tree != "" {
-		if err := s.removeTrees(ctx, p.number, p.plan.History); err != nil {
+	if j.Tree != "" {
+		if err := s.removeTrees(ctx, j.Number, j.History); err != nil {
 			return err
 		}
 	}
-	if len(p.failed) > 0 {
-		return nil // what is staged is still wanted
+	if j.Staged {
+		return nil
 	}
 	if err := s.removeAll(ctx, s.inRecord(freshTree)); err != nil { // of a deployment that was not finished
 		return err
@@ -240,7 +248,7 @@ func (s *Site) tidy(ctx context.Context, p *publish) error {
 func (p *publish) entries() []manifest.Entry {
 	found := inOrder(p.plan.Survey.Found, func(f *diff.Found) string { return f.Path })
 	changes := inOrder(p.plan.Result.Changes, func(c *diff.Change) string { return c.Path })
-	before, able := inOrder(p.plan.Survey.Entries(), func(e *manifest.Entry) string { return e.Path }), p.site.Abilities()
+	before, able := inOrder(p.plan.Survey.Known(), func(e *manifest.Entry) string { return e.Path }), p.site.Abilities()
 	out := make([]manifest.Entry, 0, len(p.plan.Want))
 	for _, e := range p.plan.Want {
 		f, c, r := found(e.Path), changes(e.Path), before(e.Path)
@@ -287,17 +295,4 @@ func inOrder[T any](list []T, path func(*T) string) func(string) *T {
 		}
 		return nil
 	}
-}
-
-// Recover finishes a publish that was interrupted, if there is one, and tells its number, or 0.
-func (s *Site) Recover(ctx context.Context, user string) (int, error) {
-	if s.record == "" {
-		return 0, nil
-	}
-	ctx, release, err := s.lock(ctx, user)
-	if err != nil {
-		return 0, err
-	}
-	defer release()
-	return s.recoverLocked(context.WithoutCancel(ctx))
 }

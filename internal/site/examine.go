@@ -38,12 +38,15 @@ const roomEnough = 100 << 20
 // namesEnough is how many more files raise no eyebrows.
 const namesEnough = 10_000
 
-// clockEnough is by how much the far clock may be off: the lock's lease goes by clocks.
+// clockEnough is by how much the far clock may be off without a word.
 const clockEnough = 30 * time.Second
 
 // Examine tries what a deployment needs, in a folder of its own beside the root (or inside it), and removes that again.
 func (s *Site) Examine(ctx context.Context) ([]Check, error) {
 	x := &examination{site: s}
+	if learner, ok := s.fs.(fsys.Learner); ok {
+		learner.Know(nil) // everything is tried again
+	}
 	x.root(ctx)
 	if err := x.makeFolder(ctx); err != nil {
 		return x.checks, err
@@ -53,6 +56,9 @@ func (s *Site) Examine(ctx context.Context) ([]Check, error) {
 		x.writing(ctx)
 		x.replacing(ctx)
 		x.linking(ctx)
+	}
+	if err := s.note(ctx); err != nil {
+		x.lost = err
 	}
 	x.room(ctx)
 	x.names(ctx)
@@ -114,6 +120,9 @@ func (x *examination) makeFolder(ctx context.Context) error {
 			if strings.HasPrefix(place, s.root+"/") {
 				beside = "inside the root"
 			}
+			if _, base := fsys.Split(place); !strings.HasPrefix(base, ".") {
+				beside += ", under a name without a dot at the beginning, which the server refuses"
+			}
 			x.add("record", Good, "", "it may be kept %s", beside)
 			return nil
 		}
@@ -146,9 +155,35 @@ func (x *examination) writing(ctx context.Context) {
 	} else if off.Abs() <= clockEnough {
 		x.add("clock", Good, "", "it agrees with ours")
 	} else {
-		x.add("clock", Wrong, "set the clock of one of the two machines: the lock goes by them", "the clock there is off by %s", off)
+		x.add("clock", Slow, "set the clock of one of the two machines: what the history says is dated by both", "the clock there is off by %s", off)
+	}
+	if s.Abilities().OddNames {
+		x.attributes(ctx, name)
 	}
 	x.digests(ctx, name, sha256.Sum256(content))
+}
+
+// attributes tries whether modes and times can be set where not every server does what it offers.
+func (x *examination) attributes(ctx context.Context, name string) {
+	s := x.site
+	if err := s.fs.SetAttr(ctx, name, fsys.Attr{Mode: 0o755, ModTime: time.Date(2001, 5, 1, 6, 30, 15, 0, time.UTC)}); err != nil {
+		x.failed("modes", err, "look at the rights of the user who logs in")
+		return
+	}
+	able := s.Abilities()
+	if able.Modes {
+		x.add("modes", Good, "", "can be set")
+	} else {
+		x.add("modes", Slow, "where scripts must be executable, set that in the host's control panel", "cannot be set: the server refuses, or has no command for it")
+	}
+	switch {
+	case able.UnsetTimes:
+		x.add("times", Slow, "the record says what a file was, by its size and that it is not newer", "cannot be set: files have the time at which they were brought")
+	case able.NoTimes:
+		x.add("times", Good, "", "can be set, and are told to the minute or to the day")
+	default:
+		x.add("times", Good, "", "can be set")
+	}
 }
 
 func (x *examination) digests(ctx context.Context, name string, want manifest.Digest) {

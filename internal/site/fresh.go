@@ -26,7 +26,7 @@ const doAppear = "appear"
 // and nothing is recorded whose content could be had without sending it.
 func (s *Site) freshStart(plan *Plan) bool {
 	return !s.exists && s.trees == "" && plan.Survey.Number == 0 && !plan.Survey.Anything && plan.Rollback == 0 &&
-		(s.record == "" || s.record == s.recordPlaces()[0]) && s.root != "."
+		!s.isInside() && s.root != "."
 }
 
 // stageFresh makes the folders of the tree, and finds what stands in it already.
@@ -165,7 +165,11 @@ func (s *Site) newFresh(ctx context.Context, plan *Plan, staged map[string]strin
 func (s *Site) appear(ctx context.Context, st step) error {
 	err := s.fs.Rename(ctx, s.inRecord(st.From), s.root)
 	if errors.Is(err, fs.ErrNotExist) {
-		if info, failed := s.fs.Lstat(ctx, s.root); failed == nil && info.Mode.IsDir() {
+		info, failed := s.fs.Lstat(ctx, s.root)
+		switch {
+		case errors.Is(failed, fsys.ErrLost):
+			return failed
+		case failed == nil && info.Mode.IsDir():
 			err = nil
 		}
 	}
@@ -203,7 +207,7 @@ func (f *folders) put(ctx context.Context, name string, content []byte, attr fsy
 		opened, err := filler.OpenFolder(ctx, dir)
 		if err != nil {
 			f.mu.Unlock()
-			return true, err
+			return !errors.Is(err, fsys.ErrUnsupported), err
 		}
 		f.trim()
 		at = &folder{Folder: opened}

@@ -92,7 +92,11 @@ func (s *Site) openHeld(ctx context.Context, plan *Plan) func(path string) (io.R
 		if !ok {
 			return nil, fmt.Errorf("%s is not part of deployment %d", path, plan.Rollback)
 		}
-		return s.fs.Open(ctx, plan.Survey.held[plan.Want[i].Digest])
+		name := plan.Survey.held[plan.Want[i].Digest]
+		if name == "" {
+			return nil, errors.New("its content is no longer kept")
+		}
+		return s.fs.Open(ctx, name)
 	}
 }
 
@@ -186,7 +190,7 @@ func (s *Site) readSmall(ctx context.Context, path string) ([]byte, error) {
 
 // ReadPath opens a file of the site.
 func (s *Site) ReadPath(ctx context.Context, path string) (io.ReadCloser, error) {
-	if err := manifest.CheckPath(path); err != nil {
+	if err := manifest.CheckBytes(path); err != nil {
 		return nil, &fs.PathError{Op: "open", Path: path, Err: err}
 	}
 	return s.fs.Open(ctx, s.at(path))

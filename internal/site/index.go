@@ -38,7 +38,7 @@ func (s *Site) writeIndex(ctx context.Context, number int, m *manifest.Manifest,
 
 // readIndexed reads a recorded manifest through its index, and gives its tree digest; or nil where no index counts.
 func (s *Site) readIndexed(ctx context.Context, number int) (m *manifest.Manifest, tree manifest.Digest, err error) {
-	text, err := s.read(ctx, indexFile(number))
+	text, err := s.read(ctx, indexFile(number), mostList)
 	if errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
 		return nil, tree, err
 	}

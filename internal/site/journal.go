@@ -10,40 +10,199 @@ import (
 	"math"
 	"os"
 	"strconv"
+	"strings"
 	"time"
 
 	"tartine/internal/diff"
+	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
 
-// The order in which a publish is written down makes every point at which it can end safe:
+// The order in which a publish is written down makes every point at which it can end safe, also when the power fails and what
+// was not synced is lost. "Sync" is that of the place as a whole where it has one (see fsys.Syncer), and stands for every
+// file and every name written before.
 //
-//  1. deployments/N.json is written. It is not current yet, so nothing depends on it.
-//  2. publish.json is written in one step. From now on the publish will be completed, by this run or the next.
-//  3. The steps are done.
-//  4. deployments/N.json is written again when some steps failed, then current names N.
-//  5. publish.json is removed.
+//  1. Everything is staged. deployments/N.json is written aside; sync; it gets its name.
+//     It is not current, so nothing depends on it.
+//  2. publish.json, the journal, is written aside; sync; it gets its name; sync. The first sync makes what is staged and
+//     deployments/N.json durable before the journal speaks of them, the second makes the journal durable before its first
+//     step is done. From now on the publish will be completed, by this run or by the next of anything.
+//  3. The steps are done, with a sync behind those that make folders: a file is not to be moved to where it may be lost.
+//  4. deployments/N.json is written again when some steps failed. current, which names N, is written aside; sync, which
+//     makes the steps durable; it gets its name; sync.
+//  5. publish.json is replaced by one that says that all is done; sync. What is no longer of use is removed: staged files,
+//     old trees, deployments that are no longer kept.
+//  6. publish.json is removed.
 //
-// Ending before 2 leaves the site as it was; after it, whoever comes next does steps 3 to 5 again.
+// Ending before 2 leaves the site as it was. After it, whoever comes next does steps 3 to 6 again, or from 5 on step 6 alone
+// with what is left to remove; step.go says why doing steps again is right. At a place without a sync of the whole (SFTP, FTP)
+// files are durable one by one, if the server can, and the order of names is up to its file system.
 
 const journalName = "publish.json"
 
 type journal struct {
 	Number  int       `json:"number"`
 	Started time.Time `json:"started"`
-	Tree    string    `json:"tree,omitempty"` // the tree that is built, when the site is switched
-	Phases  [][]step  `json:"phases"`
+	Tree    string    `json:"tree,omitempty"`    // the tree that is built, when the site is switched
+	History int       `json:"history,omitempty"` // how many deployments are kept; 0: DefaultHistory
+	Staged  bool      `json:"staged,omitempty"`  // what is staged is still wanted when all is done: some of it failed
+	Done    bool      `json:"done,omitempty"`    // the steps are done and N is current; there is only something to remove
+	Phases  [][]step  `json:"phases,omitempty"`
 }
 
-func (s *Site) writeJournal(ctx context.Context, p *publish) error {
-	if err := s.writeDeployment(ctx, p, p.out); err != nil {
+func (p *publish) writeJournal(ctx context.Context) error {
+	if err := p.site.writeDeployment(ctx, p, p.out); err != nil {
 		return err
 	}
-	text, err := json.Marshal(journal{p.number, time.Now().UTC(), p.tree, p.phases})
+	if err := p.site.sure(ctx, true); err != nil {
+		return err
+	}
+	return p.site.putJournal(ctx, &journal{Number: p.number, Started: time.Now().UTC(), Tree: p.tree, History: p.plan.History, Phases: p.phases})
+}
+
+func (s *Site) putJournal(ctx context.Context, j *journal) error {
+	text, err := json.Marshal(j)
 	if err != nil {
 		return err
 	}
-	return s.write(ctx, journalName, text)
+	return s.writeDurably(ctx, journalName, text)
+}
+
+// readJournal reads and checks the journal; nil: there is none.
+func (s *Site) readJournal(ctx context.Context) (*journal, error) {
+	text, err := s.read(ctx, journalName, mostList)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	j := &journal{}
+	if err := json.Unmarshal(text, j); err != nil {
+		return nil, &RecordError{s.inRecord(journalName), fmt.Errorf("the journal cannot be read: %w", err)}
+	}
+	if err := s.checkJournal(j); err != nil {
+		return nil, &RecordError{s.inRecord(journalName), err}
+	}
+	return j, nil
+}
+
+// checkJournal checks that every name in a journal has just the shape that publish gives it. Whoever can write in the record
+// must not be able to have us move or overwrite what does not belong to the site.
+func (s *Site) checkJournal(j *journal) error {
+	untrusted := func(format string, args ...any) error { return &UntrustedError{fmt.Sprintf(format, args...)} }
+	switch {
+	case j.Number < 1 || j.Number > mostNumber:
+		return untrusted("%d is no deployment's number", j.Number)
+	case j.History < 0:
+		return untrusted("it keeps %d deployments", j.History)
+	case j.Tree != "" && (s.trees == "" || j.Tree != s.tree(j.Number)):
+		return untrusted(`it is of a target that is published by "switch"`)
+	case !j.Done && len(j.Phases) == 0:
+		return untrusted("it has no steps")
+	}
+	links := map[string]string{}
+	for _, phase := range j.Phases {
+		for i := range phase {
+			if phase[i].Do == doLink {
+				links[phase[i].Path] = phase[i].Link
+			}
+		}
+	}
+	for _, phase := range j.Phases {
+		for i := range phase {
+			if err := s.checkStep(j, &phase[i], links); err != nil {
+				return untrusted("step %q for %q: %v", phase[i].Do, phase[i].Path, err)
+			}
+		}
+	}
+	return nil
+}
+
+func (s *Site) checkStep(j *journal, st *step, links map[string]string) error {
+	top := st.Do == doAppear || st.Do == doSwitch || st.Do == doFolder && j.Tree != ""
+	if err := manifest.CheckPath(st.Path); err != nil && (st.Path != "." || !top) {
+		return err
+	}
+	if at := s.at(st.Path); s.isInside() && (at == s.record || strings.HasPrefix(at, s.record+"/")) {
+		return errors.New("it lies in the record")
+	}
+	from, link := "", ""
+	switch st.Do {
+	case doPlace:
+		if st.Digest == nil {
+			return errors.New("it names no digest")
+		}
+		if from = st.From; from != storeName(kept, *st.Digest, 1) && !isCopyOf(from, storeName(incoming, *st.Digest, 1)) {
+			return fmt.Errorf("%q is not where its content is staged", from)
+		}
+	case doLink:
+		from, link = st.From, st.Link
+		if !isLinkName(from, j.Number) {
+			return fmt.Errorf("%q is not where a link is staged", from)
+		}
+		if link == "" || strings.IndexByte(link, 0) >= 0 || manifest.LeadsOut(st.Path, manifest.LinksOf(links)) {
+			return fmt.Errorf("a link to %q", link)
+		}
+	case doCarry:
+		number, isTree := treeNumber(s.trees, st.From, st.Path)
+		if from = st.From; !isTree || number == j.Number || j.Tree == "" {
+			return fmt.Errorf("%q is not the path in an earlier tree", from)
+		}
+	case doAppear:
+		if from = st.From; from != freshTree || st.Path != "." {
+			return fmt.Errorf("%q is no fresh tree", from)
+		}
+	case doSwitch:
+		if j.Tree == "" || st.Path != "." {
+			return errors.New("there is no tree to switch to")
+		}
+	case doMode, doFolder, doRemove, doClear:
+	default:
+		return errors.New("there is no such step")
+	}
+	keeps := st.Do == doPlace || st.Do == doLink || st.Do == doRemove
+	switch {
+	case st.From != from, st.Link != link, st.Keep != "" && !(keeps && isKeptName(st.Keep)):
+		return fmt.Errorf("it has names that it does not need: %q %q %q", st.From, st.Link, st.Keep)
+	case st.Mode != st.Mode.Perm():
+		return fmt.Errorf("mode %o", uint32(st.Mode))
+	case st.Size < 0:
+		return fmt.Errorf("%d bytes", st.Size)
+	}
+	return nil
+}
+
+// isCopyOf tells whether a name of a store is that of content, or of one of its further copies.
+func isCopyOf(name, first string) bool {
+	if name == first {
+		return true
+	}
+	count, ok := strings.CutPrefix(name, first+"-")
+	n, err := strconv.Atoi(count)
+	return ok && err == nil && n > 1 && count == strconv.Itoa(n)
+}
+
+func isLinkName(name string, number int) bool {
+	i, ok := strings.CutPrefix(name, fmt.Sprintf("%s/link-%d-", incoming, number))
+	n, err := strconv.Atoi(i)
+	return ok && err == nil && n >= 0 && i == strconv.Itoa(n)
+}
+
+func isKeptName(name string) bool {
+	digest, err := manifest.ParseDigest("sha256:" + name[strings.LastIndexByte(name, '/')+1:])
+	return err == nil && name == storeName(kept, digest, 1)
+}
+
+// treeNumber gives which tree a name is in, if it is that of a path.
+func treeNumber(trees, name, path string) (number int, ok bool) {
+	digits, ok := strings.CutSuffix(name, "/"+path)
+	if !ok || trees == "" {
+		return 0, false
+	}
+	digits, ok = strings.CutPrefix(digits, trees+"/")
+	number, err := strconv.Atoi(digits)
+	return number, ok && err == nil && number > 0 && digits == strconv.Itoa(number)
 }
 
 func (s *Site) writeDeployment(ctx context.Context, p *publish, out *Outcome) error {
@@ -59,67 +218,65 @@ func (s *Site) writeDeployment(ctx context.Context, p *publish, out *Outcome) er
 	if p.plan.Origin != nil {
 		d.User = p.plan.Origin.User
 	}
-	m := &manifest.Manifest{Created: d.At, Generator: p.plan.Generator, Origin: p.plan.Origin, Deployment: d, Entries: p.entries()}
+	if err := s.writeLeaving(ctx, p.number, p.plan.Result.Leaving); err != nil {
+		return err
+	}
+	return s.writeManifest(ctx, &manifest.Manifest{Created: d.At, Generator: p.plan.Generator, Origin: p.plan.Origin, Deployment: d, Entries: p.entries()})
+}
+
+func (s *Site) writeManifest(ctx context.Context, m *manifest.Manifest) error {
 	tree := m.Tree()
-	if err := s.writeIndex(ctx, p.number, m, tree); err != nil {
+	if err := s.writeIndex(ctx, m.Deployment.Number, m, tree); err != nil {
 		return err
 	}
 	var text bytes.Buffer
 	if err := m.WriteJSONAs(&text, tree); err != nil {
 		return err
 	}
-	return s.write(ctx, deploymentFile(p.number), text.Bytes())
+	return s.write(ctx, deploymentFile(m.Deployment.Number), text.Bytes())
 }
 
-// finish makes a deployment current and ends its journal.
-func (s *Site) finish(ctx context.Context, number int) error {
-	if err := s.write(ctx, "current", []byte(strconv.Itoa(number)+"\n")); err != nil {
+// complete makes a deployment current, removes what is no longer of use, and ends its journal.
+func (s *Site) complete(ctx context.Context, j *journal) error {
+	if err := s.sure(ctx, true); err != nil {
 		return err
 	}
+	if err := s.writeDurably(ctx, "current", []byte(strconv.Itoa(j.Number)+"\n")); err != nil {
+		return err
+	}
+	j.Done, j.Phases = true, nil
+	if err := s.putJournal(ctx, j); err != nil {
+		return err
+	}
+	return s.clearUp(ctx, j)
+}
+
+// clearUp removes what is no longer of use, and the journal. The deployment is complete without it: what cannot be removed is left
+// to the next one.
+func (s *Site) clearUp(ctx context.Context, j *journal) error {
+	if err := s.tidy(ctx, j); errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+		return errors.Join(err, ctx.Err())
+	}
+	if err := s.sure(ctx, true); err != nil {
+		return err
+	}
+	if j.Tree != "" {
+		// Files whose second names went with an old tree have changed by that; the record is to be younger.
+		if err := s.touch(ctx); errors.Is(err, fsys.ErrLost) {
+			return err
+		}
+	}
+	return s.endJournal(ctx)
+}
+
+func (s *Site) endJournal(ctx context.Context) error {
 	if err := s.fs.Remove(ctx, s.inRecord(journalName)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return &RecordError{s.inRecord(journalName), err}
 	}
 	return nil
 }
 
-// recoverLocked finishes what a journal holds.
-func (s *Site) recoverLocked(ctx context.Context) (int, error) {
-	text, err := s.read(ctx, journalName)
-	if errors.Is(err, fs.ErrNotExist) {
-		return 0, nil
-	}
-	if err != nil {
-		return 0, err
-	}
-	var j journal
-	if err := json.Unmarshal(text, &j); err != nil || j.Number < 1 {
-		return 0, &RecordError{s.inRecord(journalName), fmt.Errorf("the journal cannot be read: %w", err)}
-	}
-	for _, phase := range j.Phases {
-		for _, st := range phase {
-			if err := manifest.CheckPath(st.Path); err != nil && st.Path != "." {
-				return 0, &RecordError{s.inRecord(journalName), err}
-			}
-		}
-	}
-	if j.Tree != "" {
-		if s.trees == "" || j.Tree != s.tree(j.Number) {
-			return 0, &RecordError{s.inRecord(journalName), errors.New(`the journal is of a target that is published by "switch"`)}
-		}
-		s.live = j.Tree
-	}
-	if len(j.Phases) == 0 {
-		return 0, &RecordError{s.inRecord(journalName), errors.New("the journal has no steps")}
-	}
-	p := &publish{site: s, plan: &Plan{}, number: j.Number, phases: j.Phases, undone: map[string]bool{}}
-	for _, phase := range p.phases {
-		if err := p.doPhase(ctx, phase, &Watch{}); err != nil {
-			return 0, err
-		}
-		if len(p.failed) > 0 {
-			return 0, &RecordError{s.inRecord(journalName), fmt.Errorf("the interrupted publish cannot be finished: %w", &p.failed[0])}
-		}
-	}
-	s.exists = true
-	return j.Number, s.finish(ctx, j.Number)
+// touch makes the record younger than everything that was changed at the site before, for whoever goes by when files changed.
+func (s *Site) touch(ctx context.Context) error {
+	return s.fs.SetAttr(ctx, s.inRecord("current"), fsys.Attr{Mode: s.private(0o600)})
 }

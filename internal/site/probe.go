@@ -55,6 +55,9 @@ const longName, longPath = 140, 900
 // than for a name that is merely missing. Long elements are looked up at the top, since the folders above them may be
 // missing too.
 func (st *staging) probeNames(ctx context.Context) error {
+	if err := st.probeSpelling(ctx); err != nil {
+		return err
+	}
 	for i := range st.plan.Result.Changes {
 		c := &st.plan.Result.Changes[i]
 		if c.Status != diff.New {
@@ -83,9 +86,81 @@ func (st *staging) probeNames(ctx context.Context) error {
 	return nil
 }
 
+// spellingFolder is where names are tried, in the record.
+const spellingFolder = "names"
+
+// probeSpelling finds names that the far side would refuse or alter, before anything is sent, by making files with what is unusual about
+// them.
+func (st *staging) probeSpelling(ctx context.Context) error {
+	s := st.site
+	if !s.Abilities().OddNames {
+		return nil
+	}
+	var fresh, elements []string
+	seen := map[string]bool{}
+	for i := range st.plan.Result.Changes {
+		c := &st.plan.Result.Changes[i]
+		if c.Status != diff.New {
+			continue
+		}
+		fresh = append(fresh, c.Path)
+		for element := range strings.SplitSeq(c.Path, "/") {
+			if !seen[element] && !fsys.IsPlain(element) {
+				elements = append(elements, element)
+			}
+			seen[element] = true
+		}
+	}
+	if len(elements) == 0 {
+		return nil
+	}
+	folder := s.inRecord(spellingFolder)
+	if err := s.removeAll(ctx, folder); err != nil { // of a run that was killed
+		return err
+	}
+	if err := s.fs.Mkdir(ctx, folder, s.private(0o700)); err != nil {
+		return &RecordError{folder, err}
+	}
+	spelling, err := fsys.TrySpelling(ctx, s.fs, folder, elements)
+	if err == nil {
+		err = s.removeAll(ctx, folder)
+	}
+	if err != nil {
+		return err
+	}
+	for _, path := range fresh {
+		if why := spelling.Refuses(path); why != "" {
+			st.fail(path, errors.New(why))
+		}
+	}
+	return nil
+}
+
+// probeRemovals finds, where not everything can be removed, what could not be, before anything is sent.
+func (st *staging) probeRemovals(ctx context.Context) error {
+	remover, ok := st.site.fs.(fsys.Remover)
+	if !ok || st.site.trees != "" {
+		return nil
+	}
+	for i := range st.plan.Result.Changes {
+		c := &st.plan.Result.Changes[i]
+		goes := c.Want == nil && (c.Status != diff.Stray || st.plan.RemoveStrays) || c.Want != nil && c.Found != nil && c.Want.Kind != c.Found.Kind
+		if !goes {
+			continue
+		}
+		if err := remover.CanRemove(ctx, st.site.at(c.Path)); err != nil {
+			st.fail(c.Path, err)
+		}
+	}
+	return ctx.Err()
+}
+
 // probeRights finds, where the far end can tell, what may not be put in its folder, before anything is sent. A tree that
 // is switched to is made anew, in folders of its own.
 func (st *staging) probeRights(ctx context.Context) error {
+	if err := st.probeRemovals(ctx); err != nil {
+		return err
+	}
 	prober, ok := st.site.fs.(fsys.Prober)
 	if !ok || st.site.trees != "" {
 		return nil

@@ -2,5 +2,5 @@
 
 package site
 
-// processLives cannot be found out here: the lock must run out.
-func processLives(int) bool { return true }
+// ProcessLives cannot be found out here: the lock must run out.
+func ProcessLives(int) bool { return true }

@@ -7,7 +7,7 @@ import (
 	"syscall"
 )
 
-// processLives tells whether a process of this machine lives.
-func processLives(id int) bool {
+// ProcessLives tells whether a process of this machine lives.
+func ProcessLives(id int) bool {
 	return !errors.Is(syscall.Kill(id, 0), syscall.ESRCH)
 }

@@ -7,6 +7,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"tartine/internal/fsys/fsystest"
 )
 
 // anyTree generates trees whose paths meet often, so that files, links and folders change places.
@@ -17,7 +19,7 @@ func anyTree() *rapid.Generator[tree] {
 		taken := map[string]bool{} // every path and every folder above one
 		for range rapid.IntRange(0, 8).Draw(t, "paths") {
 			path := strings.Join(rapid.SliceOfN(element, 1, 3).Draw(t, "elements"), "/")
-			if taken[path] || below(out, path) {
+			if taken[path] || fsystest.Below(out, path) {
 				continue
 			}
 			for at, dir := 0, path; at >= 0; dir = dir[:max(at, 0)] {
@@ -35,18 +37,6 @@ func anyTree() *rapid.Generator[tree] {
 		}
 		return out
 	})
-}
-
-// below tells whether a path lies below a file, link or empty folder of the tree.
-func below(c tree, path string) bool {
-	for at := strings.LastIndexByte(path, '/'); at > 0; at = strings.LastIndexByte(path[:at], '/') {
-		_, leaf := c[path[:at]]
-		_, folder := c[path[:at]+"/"]
-		if leaf || folder {
-			return true
-		}
-	}
-	return false
 }
 
 func TestAnyTreeAfterAnyOther(t *testing.T) {

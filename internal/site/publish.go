@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"slices"
 	"strings"
 	"sync"
@@ -17,33 +16,6 @@ import (
 	"tartine/internal/manifest"
 )
 
-// A publish is a list of phases, each of them steps that may be done in any order or at the same time. Every step can
-// be done again: one that was done already changes nothing. So a publish that was interrupted anywhere is finished by
-// doing all of its steps again.
-
-// step is one change of the site.
-type step struct {
-	Do   string      `json:"do"`
-	Path string      `json:"path"`
-	From string      `json:"from,omitempty"` // the name in the record that is put in place
-	Keep string      `json:"keep,omitempty"` // the name in the record that what is replaced or removed gets
-	Link string      `json:"link,omitempty"`
-	Mode fs.FileMode `json:"mode,omitempty"`
-	Size int64       `json:"size,omitempty"`
-	// Digest is of the file that is put in place.
-	Digest *manifest.Digest `json:"digest,omitempty"`
-}
-
-// What a step does.
-const (
-	doPlace  = "place"  // puts a staged file under its name
-	doLink   = "link"   // makes or re-points a link
-	doMode   = "mode"   // gives a file or folder its mode
-	doFolder = "folder" // makes a folder
-	doRemove = "remove" // removes a file or link
-	doClear  = "clear"  // removes a folder, if it is empty
-)
-
 // publish makes staged content visible.
 type publish struct {
 	site   *Site
@@ -54,11 +26,15 @@ type publish struct {
 	tree   string // the tree that is built, when the site is switched; else empty
 	fresh  bool   // a whole tree appears where nothing stood
 
+	recovering bool // it was begun by a deployment that was interrupted
+
 	expected []step // what the fresh tree holds, for lookUp
 
 	mu     sync.Mutex
 	failed []Failure
 	undone map[string]bool // paths that are not as wanted
+
+	modesLeft, timesLeft int // see Outcome
 }
 
 // newInPlace orders the changes: what is in the way goes first, then folders are made, assets placed, pages placed,
@@ -108,9 +84,11 @@ func newInPlace(s *Site, plan *Plan, staged map[string]string, number int) *publ
 }
 
 // pages tells what is published last.
-func (plan *Plan) pages() func(path string) bool {
+func (plan *Plan) pages() func(path string) bool { return pagesOf(plan.Last) }
+
+func pagesOf(patterns []string) func(path string) bool {
 	set := &filter.Set{}
-	for _, pattern := range plan.Last {
+	for _, pattern := range patterns {
 		if rule, err := filter.NewRule(pattern, "last"); err == nil { // who planned has seen to that
 			set.Includes = append(set.Includes, rule)
 		}
@@ -276,7 +254,7 @@ func (l *layout) emptied(plan *Plan) []step {
 	return steps
 }
 
-// run writes the journal and does the steps. It fails only when the connection is lost or the record cannot be
+// run writes the journal and does the steps. It fails only when the connection or the lock is lost or the record cannot be
 // written; steps that fail are noted, and keep the phases after theirs from being done, unless the plan is to publish
 // what can be.
 func (p *publish) run(ctx context.Context, watch *Watch) error {
@@ -306,15 +284,24 @@ func (p *publish) run(ctx context.Context, watch *Watch) error {
 	if err := p.site.writeKept(ctx, p.number, digests); err != nil {
 		return err
 	}
-	if err := p.site.writeJournal(ctx, p); err != nil {
+	if err := p.writeJournal(ctx); err != nil {
 		return err
 	}
 	if p.tree != "" {
 		p.site.live = p.tree
 	}
+	if err := p.doAll(ctx, watch, p.plan.Partial); err != nil {
+		return err
+	}
+	return p.lookUp(ctx)
+}
+
+// doAll does the phases one after the other. Those behind one in which a step failed are not begun, unless it goes on all the
+// same, or the step failed only because its staged file is gone; but folders that were emptied are removed at the end in any case.
+func (p *publish) doAll(ctx context.Context, watch *Watch, goOn bool) error {
 	stopped := false
-	for _, phase := range p.phases {
-		if stopped {
+	for i, phase := range p.phases {
+		if stopped && !onlyClears(p.phases[i:]) {
 			for _, st := range phase {
 				p.undone[st.Path] = true
 			}
@@ -323,9 +310,39 @@ func (p *publish) run(ctx context.Context, watch *Watch) error {
 		if err := p.doPhase(ctx, phase, watch); err != nil {
 			return err
 		}
-		stopped = len(p.failed) > 0 && !p.plan.Partial
+		stopped = !goOn && len(p.blocking()) > 0
+		if makesFolders(phase) && (i+1 == len(p.phases) || !makesFolders(p.phases[i+1])) {
+			// What is put into a folder is lost where the folder is: no order of names is promised when the power fails.
+			if err := p.site.sync(ctx); err != nil {
+				return err
+			}
+		}
 	}
-	return p.lookUp(ctx)
+	return nil
+}
+
+// makesFolders tells whether a phase does nothing else.
+func makesFolders(phase []step) bool {
+	return !slices.ContainsFunc(phase, func(st step) bool { return st.Do != doFolder })
+}
+
+func onlyClears(phases [][]step) bool {
+	for _, phase := range phases {
+		if slices.ContainsFunc(phase, func(st step) bool { return st.Do != doClear }) {
+			return false
+		}
+	}
+	return true
+}
+
+// blocking gives the failures that may be fixed at the far end, so that the publish could go on.
+func (p *publish) blocking() (out []Failure) {
+	for _, f := range p.failed {
+		if !p.recovering || !errors.Is(f.Err, errStagedGone) {
+			out = append(out, f)
+		}
+	}
+	return out
 }
 
 // settle puts back what the site takes for the tree that visitors see, when the new one was not switched to.
@@ -338,16 +355,30 @@ func (p *publish) settle(live string) {
 }
 
 func (p *publish) doPhase(ctx context.Context, phase []step, watch *Watch) error {
+	if err := p.site.sure(ctx, true); err != nil {
+		return err
+	}
+	var names []string
+	for i := range phase {
+		names = append(names, p.site.touches(&phase[i])...)
+	}
+	g, err := p.site.lookAtGround(ctx, names)
+	if err != nil {
+		return err
+	}
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(p.site.jobs)
 	for _, st := range phase {
 		group.Go(func() error {
-			err := p.site.do(ctx, st)
-			if errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+			if err := p.site.sure(ctx, false); err != nil {
 				return err
 			}
+			err := p.site.do(ctx, g, st)
+			if errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+				return errors.Join(err, ctx.Err())
+			}
 			if err != nil {
-				p.fail(st.Path, err)
+				p.fail(st.Path, &StepError{st.Do, err})
 			}
 			watch.file(st.Path, st.Size)
 			return nil
@@ -361,6 +392,19 @@ func (p *publish) fail(path string, err error) {
 	defer p.mu.Unlock()
 	p.failed = append(p.failed, Failure{path, err})
 	p.undone[path] = true
+}
+
+// count notes what a step wanted and the place does not do.
+func (p *publish) count(st step, info fsys.Info) {
+	able := p.site.Abilities()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if (st.Do == doPlace || st.Do == doMode) && !able.Modes && info.Mode.IsRegular() && info.Mode.Perm() != st.Mode.Perm() {
+		p.modesLeft++
+	}
+	if st.Do == doPlace && able.UnsetTimes {
+		p.timesLeft++
+	}
 }
 
 // lookUp looks every published name up again.
@@ -388,6 +432,7 @@ func (p *publish) lookUp(ctx context.Context) error {
 			}
 			for _, st := range steps {
 				info, ok := found[st.Path]
+				p.count(st, info)
 				if reason := p.site.differs(st, info, ok); reason != "" {
 					p.fail(st.Path, fmt.Errorf("after publishing, %s", reason))
 				}

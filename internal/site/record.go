@@ -60,7 +60,7 @@ func (s *Site) recordedTree(ctx context.Context, number int) (*manifest.Manifest
 
 func (s *Site) readManifest(ctx context.Context, number int) (*manifest.Manifest, error) {
 	name := deploymentFile(number)
-	text, err := s.read(ctx, name)
+	text, err := s.read(ctx, name, mostList)
 	if err != nil {
 		return nil, err
 	}
@@ -77,8 +77,8 @@ func (s *Site) readManifest(ctx context.Context, number int) (*manifest.Manifest
 func deploymentFile(number int) string { return fmt.Sprintf("deployments/%d.json", number) }
 
 // Affirm writes the record of the deployment that stands once more, as it is, after its files were found to be as
-// recorded by their content. From then on files that were dated shortly before the first writing are believed by size
-// and time too.
+// recorded by their content in the last survey. From then on files that were dated shortly before the first writing are believed by
+// size and time too, and so are those that changed in other ways before that survey.
 func (s *Site) Affirm(ctx context.Context, number int, user string) error {
 	ctx, release, err := s.lock(ctx, user)
 	if err != nil {
@@ -88,9 +88,14 @@ func (s *Site) Affirm(ctx context.Context, number int, user string) error {
 	if standing, err := s.current(ctx); err != nil || standing != number {
 		return err
 	}
-	text, err := s.read(ctx, deploymentFile(number))
+	text, err := s.read(ctx, deploymentFile(number), mostList)
 	if err != nil {
 		return err
+	}
+	if s.seen > 0 {
+		if err := s.write(ctx, seenFile(number), []byte(strconv.FormatInt(s.seen, 10)+"\n")); err != nil {
+			return err
+		}
 	}
 	return s.write(ctx, deploymentFile(number), text)
 }
@@ -100,7 +105,7 @@ func (s *Site) current(ctx context.Context) (int, error) {
 	if s.record == "" {
 		return 0, nil
 	}
-	text, err := s.read(ctx, "current")
+	text, err := s.read(ctx, "current", mostShort)
 	if errors.Is(err, fs.ErrNotExist) {
 		return 0, nil
 	}
@@ -108,22 +113,37 @@ func (s *Site) current(ctx context.Context) (int, error) {
 		return 0, err
 	}
 	number, err := strconv.Atoi(strings.TrimSpace(string(text)))
-	if err != nil || number < 1 {
+	if err != nil || number < 1 || number > mostNumber {
 		return 0, &RecordError{s.inRecord("current"), fmt.Errorf("%q is no deployment's number", text)}
 	}
 	return number, nil
 }
 
-// read reads a file of the record.
-func (s *Site) read(ctx context.Context, name string) ([]byte, error) {
+// How large files of the record may be that are read, in bytes, and how large a deployment's number. The record is input: whoever
+// can write there must not be able to take our memory.
+const (
+	mostShort  = 16 << 10  // a lock, or the number that is current
+	mostList   = 512 << 20 // a manifest, its index, a journal
+	mostNumber = 1 << 30
+)
+
+// read reads a file of the record that has so many bytes at most.
+func (s *Site) read(ctx context.Context, name string, most int64) ([]byte, error) {
 	file, err := s.fs.Open(ctx, s.inRecord(name))
 	if err != nil {
 		return nil, err
 	}
 	defer file.Close()
-	text, err := io.ReadAll(fsys.WithContext(ctx, file))
-	if err != nil {
+	tooLarge := &RecordError{s.inRecord(name), &UntrustedError{fmt.Sprintf("it has more than the %d bytes that such a file may have", most)}}
+	if size, known := fsys.SizeOf(file); known && size > most {
+		return nil, tooLarge
+	}
+	text, err := io.ReadAll(io.LimitReader(fsys.WithContext(ctx, file), most+1))
+	switch {
+	case err != nil:
 		return nil, &RecordError{s.inRecord(name), err}
+	case int64(len(text)) > most:
+		return nil, tooLarge
 	}
 	return text, nil
 }
@@ -142,6 +162,17 @@ func (s *Site) write(ctx context.Context, name string, text []byte) error {
 		err = s.fs.Rename(ctx, fresh, s.inRecord(name))
 	}
 	if err != nil {
+		return &RecordError{s.inRecord(name), err}
+	}
+	return nil
+}
+
+// writeDurably is write, after which the file has its name for good.
+func (s *Site) writeDurably(ctx context.Context, name string, text []byte) error {
+	if err := s.write(ctx, name, text); err != nil {
+		return err
+	}
+	if err := s.sync(ctx); err != nil {
 		return &RecordError{s.inRecord(name), err}
 	}
 	return nil

@@ -8,7 +8,8 @@
 //   - what is published is first written down in a journal, and whoever comes next finishes what a journal holds;
 //   - one deployment at a time: the lock is a file that is renewed while its holder lives.
 //
-// The record lies beside the root as .NAME.tartine, or inside it as .tartine where nothing may be written beside it:
+// The record lies beside the root as .NAME.tartine, or inside it as .tartine where nothing may be written beside it (as NAME.tartine and
+// tartine-record at servers that refuse names with a dot at the beginning):
 //
 //	lock                 who deploys now, since when, until when
 //	current              the number of the deployment that stands
@@ -18,6 +19,7 @@
 //	kept/xx/DIGEST       content that a later deployment replaced or removed, for rollback and for sending nothing twice
 //	incoming/xx/DIGEST   content staged and not yet published
 //	publish.json         the journal of a publish under way
+//	place.json           what the place was found to refuse
 //
 // Not promised: protection from other programs that write at the site in the moment of publishing. What they changed
 // before the survey is found as drift; what they change between survey and publish is overwritten.
@@ -29,21 +31,27 @@ import (
 	"fmt"
 	"io/fs"
 	"strings"
+	"time"
 
 	"tartine/internal/fsys"
 )
 
 // Site is one site. Its methods may not be called at the same time.
 type Site struct {
-	fs     fsys.FS
-	root   string // a name in fs
-	label  string // the root as a person knows it
-	live   string // the name in fs of the tree that visitors see: the root, or where it leads
-	trees  string // the folder of trees, when the root is a link to one of them; else empty
-	record string // a name in fs; empty while no record stands
-	jobs   int
-	exists bool // the root stands
-	shared bool // the root may be written by its group, and so may the record
+	fs      fsys.FS
+	root    string // a name in fs
+	label   string // the root as a person knows it
+	live    string // the name in fs of the tree that visitors see: the root, or where it leads
+	trees   string // the folder of trees, when the root is a link to one of them; else empty
+	record  string // a name in fs; empty while no record stands
+	jobs    int
+	exists  bool // the root stands
+	shared  bool // the root may be written by its group, and so may the record
+	lease   time.Duration
+	locked  *hold // the lock, while it is held
+	moved   string
+	refused []string // what the place is known to refuse, though it offers it; see place.go
+	seen    int64    // when what the last survey found had changed last; see knownUntil
 }
 
 // InsideRecord is the record's name where it lies inside the root.
@@ -76,12 +84,19 @@ func (f *Failure) Error() string { return fmt.Sprintf("%s: %v", f.Path, f.Err) }
 type Options struct {
 	Jobs   int  // files in flight at once; 0: DefaultJobs
 	Switch bool // the root is a link to one of several trees (see switch.go)
+	// Lease is how long a lock counts that is not renewed. It must be the same for all who deploy; 0: two minutes.
+	Lease time.Duration
+	// Moved is where the root leads, which is a link now and was a folder when it was deployed to last; empty: it is not so.
+	Moved string
 }
 
 // Open looks at a root, which need not stand yet, and finds its record. It writes nothing. The label is what messages
 // call the root.
 func Open(ctx context.Context, f fsys.FS, root, label string, opt Options) (*Site, error) {
-	s := &Site{fs: f, root: root, live: root, label: label, jobs: opt.Jobs}
+	s := &Site{fs: f, root: root, live: root, label: label, jobs: opt.Jobs, lease: opt.Lease, moved: opt.Moved}
+	if opt.Lease <= 0 {
+		s.lease = DefaultLease
+	}
 	if opt.Jobs <= 0 {
 		s.jobs = DefaultJobs
 	}
@@ -102,17 +117,10 @@ func Open(ctx context.Context, f fsys.FS, root, label string, opt Options) (*Sit
 		s.exists = err == nil
 	}
 	s.shared = err == nil && info.Mode.IsDir() && info.Mode&0o020 != 0
-	for _, place := range s.recordPlaces() {
-		info, err := f.Lstat(ctx, place)
-		if errors.Is(err, fsys.ErrLost) {
-			return nil, err
-		}
-		if err == nil && info.Mode.IsDir() {
-			s.record = place
-			break
-		}
+	if err := s.findRecord(ctx, info); err != nil {
+		return nil, err
 	}
-	return s, nil
+	return s, s.recall(ctx)
 }
 
 // RecordName gives the name of the record of a root, where it lies beside it.
@@ -120,16 +128,30 @@ func RecordName(root string) string { return "." + root + ".tartine" }
 
 // recordPlaces gives where the record may lie, the better place first.
 func (s *Site) recordPlaces() []string {
-	inside := fsys.Join(s.root, InsideRecord)
-	if s.root == "." {
-		return []string{inside}
-	}
 	dir, base := fsys.Split(s.root)
-	beside := fsys.Join(dir, RecordName(base))
 	if s.trees != "" {
-		return []string{beside} // the trees must be written beside the root too
+		return []string{fsys.Join(dir, RecordName(base))} // the trees must be written beside the root too
 	}
-	return []string{beside, inside}
+	var places []string
+	if s.root != "." {
+		places = append(places, fsys.Join(dir, RecordName(base)))
+		if s.Abilities().OddNames {
+			places = append(places, fsys.Join(dir, base+".tartine"))
+		}
+	}
+	places = append(places, fsys.Join(s.root, InsideRecord))
+	if s.Abilities().OddNames {
+		places = append(places, fsys.Join(s.root, insideNoDot))
+	}
+	return places
+}
+
+// insideNoDot is the record's name inside the root where names may not begin with a dot. Beside the root it is NAME.tartine then.
+const insideNoDot = "tartine-record"
+
+// isInside tells whether the record lies inside the root.
+func (s *Site) isInside() bool {
+	return s.record != "" && (s.root == "." || strings.HasPrefix(s.record, s.root+"/"))
 }
 
 // Exists tells whether the root stands.
@@ -161,14 +183,11 @@ func (s *Site) prepare(ctx context.Context, makeParents, makeRoot bool) error {
 		}
 	}
 	if !makeRoot && s.record == "" { // the root comes later, unless the record can only lie in it
-		place := s.recordPlaces()[0]
-		err := s.fs.Mkdir(ctx, place, s.private(0o700))
-		switch {
-		case err == nil, errors.Is(err, fs.ErrExist):
-			s.record = place
-		case errors.Is(err, fsys.ErrLost):
+		var record *RecordError
+		switch err := s.makeRecord(ctx, s.recordPlaces()[0]); {
+		case errors.Is(err, fsys.ErrLost), errors.As(err, &record):
 			return err
-		default:
+		case err != nil:
 			makeRoot = true
 		}
 	}
@@ -182,22 +201,34 @@ func (s *Site) prepare(ctx context.Context, makeParents, makeRoot bool) error {
 		}
 		s.exists = s.trees == ""
 	}
-	for _, place := range s.recordPlaces() {
+	places := s.recordPlaces()
+	for i, place := range places {
 		if s.record != "" {
 			break
 		}
-		err := s.fs.Mkdir(ctx, place, s.private(0o700))
-		if err == nil || errors.Is(err, fs.ErrExist) {
-			s.record = place
+		var record *RecordError
+		err := s.makeRecord(ctx, place)
+		if errors.As(err, &record) {
+			return err
+		}
+		if err == nil {
 			if err := s.shut(ctx); err != nil {
 				return err
 			}
-		} else if s.trees != "" || place == fsys.Join(s.root, InsideRecord) || errors.Is(err, fsys.ErrLost) {
+		} else if i == len(places)-1 || errors.Is(err, fsys.ErrLost) {
 			return &RootError{Root: s.label, Reason: "cannot be written to: " + cause(err), Err: err}
 		}
 	}
+	return s.makeParts(ctx)
+}
+
+// makeParts makes the folders of the record that are missing.
+func (s *Site) makeParts(ctx context.Context) error {
 	for _, name := range []string{"deployments", incoming, kept} {
-		if err := s.fs.Mkdir(ctx, s.inRecord(name), s.private(0o700)); err != nil && !errors.Is(err, fs.ErrExist) {
+		var record *RecordError
+		if err := s.makeOwn(ctx, s.inRecord(name)); errors.As(err, &record) {
+			return err
+		} else if err != nil {
 			return &RootError{Root: s.label, Reason: "its record cannot be written to: " + cause(err), Err: err}
 		}
 	}
@@ -206,14 +237,14 @@ func (s *Site) prepare(ctx context.Context, makeParents, makeRoot bool) error {
 
 // shut keeps web servers from giving out a record that lies inside the root, by what those read that can be told.
 func (s *Site) shut(ctx context.Context) error {
-	if s.record != fsys.Join(s.root, InsideRecord) {
+	if !s.isInside() {
 		return nil
 	}
 	for name, text := range map[string]string{
 		".htaccess":  "# This folder is not for visitors.\n<IfModule mod_authz_core.c>\nRequire all denied\n</IfModule>\n<IfModule !mod_authz_core.c>\nDeny from all\n</IfModule>\n",
 		"index.html": "<!doctype html><title>Nothing to see</title>\n",
 	} {
-		if _, err := s.fs.Put(ctx, s.inRecord(name), strings.NewReader(text), fsys.Attr{Mode: 0o644}); err != nil {
+		if _, err := s.fs.Put(ctx, s.inRecord(name), strings.NewReader(text), fsys.Attr{Mode: 0o644}); err != nil && (!strings.HasSuffix(s.record, insideNoDot) || errors.Is(err, fsys.ErrLost)) {
 			return &RootError{Root: s.label, Reason: "its record cannot be written to: " + cause(err), Err: err}
 		}
 	}

@@ -34,6 +34,7 @@ type staging struct {
 	folders *folders
 
 	mu     sync.Mutex
+	bad    map[string]bool   // paths that failed
 	staged map[string]string // path to name in the record, for all whose bytes are in place
 }
 
@@ -156,12 +157,16 @@ func (st *staging) fail(path string, err error) {
 	st.mu.Lock()
 	defer st.mu.Unlock()
 	st.out.Failed = append(st.out.Failed, Failure{path, err})
+	if st.bad == nil {
+		st.bad = map[string]bool{}
+	}
+	st.bad[path] = true
 }
 
 func (st *staging) failed(path string) bool {
 	st.mu.Lock()
 	defer st.mu.Unlock()
-	return slices.ContainsFunc(st.out.Failed, func(f Failure) bool { return f.Path == path })
+	return st.bad[path]
 }
 
 // sendAll sends the parcels, several at once. One that fails does not stop the others.
@@ -205,10 +210,6 @@ func (st *staging) sent(p *parcel, bytes int64) {
 	st.mu.Unlock()
 	st.watch.file(p.change.Path, bytes)
 }
-
-// segment is how much of a large file is written before the next part is begun. All but the last of the segments that
-// an interrupted deployment left are whole, however many requests were in flight; so sending goes on from there.
-const segment = 16 << 20 // bytes
 
 func (st *staging) send(ctx context.Context, p *parcel) error {
 	want := p.change.Want
@@ -266,75 +267,50 @@ func (plan *Plan) WhyWrong(ctx context.Context, path string, want manifest.Diges
 	return err
 }
 
-// putFrom writes a file from an offset on, in segments where it is large and the far end can.
+// putFrom writes a file from an offset on.
 func (st *staging) putFrom(ctx context.Context, name string, offset int64, source io.Reader, want *manifest.Entry) (sent int64, err error) {
 	attr := fsys.Attr{Mode: want.Mode, ModTime: want.ModTime}
-	extender, ok := st.site.fs.(fsys.Extender)
-	if !ok || want.Size <= segment {
-		return st.site.fs.Put(ctx, name, &measured{in: source, size: want.Size, unbounded: true, told: st.watch.bytes}, attr)
-	}
-	for at := offset; at < want.Size; at += segment {
-		length := min(segment, want.Size-at)
-		part := &measured{in: source, start: at, size: length, told: st.watch.bytes}
-		last := fsys.Attr{}
-		if at+length == want.Size {
-			last = attr
+	content := &measured{in: source, start: offset, size: want.Size - offset, told: st.watch.bytes}
+	if offset > 0 {
+		if extender, ok := st.site.fs.(fsys.Extender); ok {
+			return extender.Extend(ctx, name, offset, content, attr)
 		}
-		var n int64
-		if at == 0 {
-			n, err = st.site.fs.Put(ctx, name, part, fsys.Attr{Mode: 0o600, ModTime: last.ModTime})
-			if err == nil && last.Mode != 0 {
-				err = st.site.fs.SetAttr(ctx, name, last)
-			}
-		} else {
-			n, err = extender.Extend(ctx, name, at, part, last)
-		}
-		sent += n
-		if err != nil || n < length {
-			return sent, err
-		}
+		return 0, fsys.ErrUnsupported
 	}
-	// The file here may have grown since it was scanned.
-	if n, _ := io.ReadFull(source, make([]byte, 1)); n > 0 {
-		return sent, ErrChangedSinceScan
-	}
-	return sent, nil
+	return st.site.fs.Put(ctx, name, content, attr)
 }
 
-// measured is a part of a file. It tells of bytes as they are read, and how many there should be.
+// measured is a file from an offset on. It tells of bytes as they are read, and how many there should be; there are more where the
+// file has grown since it was scanned.
 type measured struct {
 	in          io.Reader
 	start, size int64
-	unbounded   bool // what is behind the part is read too: the file may have grown
 	told        func(int64)
 	read        int64
 }
 
 func (m *measured) Read(p []byte) (int, error) {
-	if left := m.size - m.read; !m.unbounded {
-		if left <= 0 {
-			return 0, io.EOF
-		}
-		p = p[:min(int64(len(p)), left)]
-	}
 	n, err := m.in.Read(p)
 	m.read += int64(n)
 	m.told(int64(n))
 	return n, err
 }
 
-// Rewind begins anew.
-func (m *measured) Rewind() error {
+// Resume implements redial.Resumer: what is written is checked by its digest.
+func (m *measured) Resume(from int64) error {
 	seeker, ok := m.in.(io.Seeker)
 	if !ok {
 		return fs.ErrInvalid
 	}
-	m.told(-m.read)
-	m.read = 0
-	_, err := seeker.Seek(m.start, io.SeekStart)
-	return err
+	if _, err := seeker.Seek(m.start+from, io.SeekStart); err != nil {
+		return err
+	}
+	m.told(from - m.read)
+	m.read = from
+	return nil
 }
 
+// Size gives how many bytes there should be.
 func (m *measured) Size() int64 { return m.size }
 
 // methodWriting is how digests are computed where the engine itself takes the bytes.

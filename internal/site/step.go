@@ -7,43 +7,122 @@ import (
 	"io/fs"
 
 	"tartine/internal/fsys"
+	"tartine/internal/manifest"
 )
 
+// A publish is a list of phases, each of them steps that may be done in any order or at the same time. An interrupted
+// publish is finished by doing all of its steps again from the first on, as often as it takes. That is right because each
+// step looks at what stands before it acts, and what stands tells whether it has been done:
+//
+//	step    before it                              after it                               done, when
+//	folder  nothing stands there, or a folder      a folder with that mode                a folder stands there
+//	place   the staged file stands in the record   the file, with that digest             the staged file is gone, and the digest is right
+//	link    a file, a link, or nothing             a link that says so                    such a link stands there
+//	mode    a file or folder                       the same with that mode                always done again
+//	remove  a file or link                         no file and no link                    nothing stands there, or a folder
+//	clear   an empty folder                        no empty folder                        nothing stands there, or no folder, or one with content
+//	carry   the file stands in an earlier tree     the same file, or its copy             a file of that size stands there
+//	appear  the fresh tree stands in the record    it is the root                         it is gone from there, and the root is a folder
+//	switch  the root is a link, or nothing         the link leads to the tree             it does
+//
+// A path that a journal removes as a file is never a file again by the same journal, and one that it clears as a folder never
+// a folder; so "done" cannot be mistaken. Where a folder on the way to a path is missing or is no folder, nothing stands
+// at the path, which is all that remove and clear want, and no other step may go on: see ground.
+
+// step is one change of the site.
+type step struct {
+	Do   string      `json:"do"`
+	Path string      `json:"path"`
+	From string      `json:"from,omitempty"` // the name in the record that is put in place
+	Keep string      `json:"keep,omitempty"` // the name in the record that what is replaced or removed gets
+	Link string      `json:"link,omitempty"`
+	Mode fs.FileMode `json:"mode,omitempty"`
+	Size int64       `json:"size,omitempty"`
+	// Digest is of the file that is put in place.
+	Digest *manifest.Digest `json:"digest,omitempty"`
+}
+
+// What a step does.
+const (
+	doPlace  = "place"  // puts a staged file under its name
+	doLink   = "link"   // makes or re-points a link
+	doMode   = "mode"   // gives a file or folder its mode
+	doFolder = "folder" // makes a folder
+	doRemove = "remove" // removes a file or link
+	doClear  = "clear"  // removes a folder, if it is empty
+)
+
+// StepError tells which step of a publish failed, and why.
+type StepError struct {
+	Do  string // what the step does: place, link, mode, folder, remove, clear, carry, appear or switch
+	Err error
+}
+
+func (e *StepError) Error() string { return fmt.Sprintf("%s: %v", e.Do, e.Err) }
+
+func (e *StepError) Unwrap() error { return e.Err }
+
+// errStagedGone tells that a staged file is gone and was not put in place.
+var errStagedGone = errors.New("what was staged for it is gone")
+
+// touches gives the names in fs that a step reads or writes.
+func (s *Site) touches(st *step) []string {
+	var names []string
+	switch st.Do {
+	case doAppear, doSwitch: // the root itself
+	default:
+		names = append(names, s.at(st.Path))
+	}
+	switch {
+	case st.Do == doCarry:
+		names = append(names, st.From)
+	case st.From != "":
+		names = append(names, s.inRecord(st.From))
+	}
+	if st.Keep != "" {
+		names = append(names, s.inRecord(st.Keep))
+	}
+	return names
+}
+
 // do does one step, or finds that it has been done.
-func (s *Site) do(ctx context.Context, st step) error {
+func (s *Site) do(ctx context.Context, g *ground, st step) error {
+	removes := st.Do == doRemove || st.Do == doClear
+	for i, name := range s.touches(&st) {
+		if err := g.under(name); err != nil {
+			switch {
+			case removes && i == 0 && gone(err):
+				return nil
+			case st.Do == doPlace && i == 1 && errors.Is(err, fs.ErrNotExist):
+				return s.placedAlready(ctx, st)
+			}
+			return err
+		}
+	}
 	name := s.at(st.Path)
 	switch st.Do {
 	case doPlace:
-		if st.Keep != "" {
-			if err := s.keep(ctx, st); err != nil {
-				return err
-			}
-		}
-		err := s.fs.Rename(ctx, s.inRecord(st.From), name)
-		if errors.Is(err, fs.ErrNotExist) {
-			return s.placedAlready(ctx, st, err)
-		}
-		return err
+		return s.place(ctx, st)
 	case doLink:
-		if info, err := s.fs.Lstat(ctx, name); err == nil && info.Mode&fs.ModeSymlink != 0 && info.Link == st.Link {
-			return nil
-		}
-		if st.Keep != "" {
-			if err := s.keep(ctx, st); err != nil {
-				return err
-			}
-		}
-		if err := s.fs.Symlink(ctx, st.Link, s.inRecord(st.From)); err != nil && !errors.Is(err, fs.ErrExist) {
+		return s.link(ctx, st)
+	case doMode:
+		info, err := s.fs.Lstat(ctx, name)
+		if err != nil {
 			return err
 		}
-		return s.fs.Rename(ctx, s.inRecord(st.From), name)
-	case doMode:
+		if !info.Mode.IsRegular() && !info.Mode.IsDir() { // a link would be followed
+			return &fs.PathError{Op: "set mode of", Path: name, Err: fmt.Errorf("it is %s", kindOf(info.Mode))}
+		}
 		return s.fs.SetAttr(ctx, name, fsys.Attr{Mode: st.Mode})
 	case doFolder:
 		err := s.fs.Mkdir(ctx, name, st.Mode)
 		if errors.Is(err, fs.ErrExist) {
-			if info, err := s.fs.Lstat(ctx, name); err == nil && info.Mode.IsDir() {
-				return nil
+			info, failed := s.fs.Lstat(ctx, name)
+			switch {
+			case errors.Is(failed, fsys.ErrLost):
+				return failed
+			case failed == nil && info.Mode.IsDir():
+				return s.fs.SetAttr(ctx, name, fsys.Attr{Mode: st.Mode}) // it may have been cut short between the two
 			}
 		}
 		return err
@@ -62,41 +141,88 @@ func (s *Site) do(ctx context.Context, st step) error {
 	}
 }
 
-// remove removes a file or link, or moves it to the kept store.
-func (s *Site) remove(ctx context.Context, st step) error {
-	name := s.at(st.Path)
+// place puts a staged file under its name.
+func (s *Site) place(ctx context.Context, st step) error {
 	if st.Keep != "" {
-		if err := s.fs.Rename(ctx, name, s.inRecord(st.Keep)); err == nil || errors.Is(err, fs.ErrNotExist) || errors.Is(err, fsys.ErrLost) {
-			return ignoreMissing(err)
+		if err := s.keep(ctx, st); err != nil {
+			return err
 		}
 	}
-	if err := s.fs.Remove(ctx, name); err != nil {
-		return s.ignoreGone(ctx, name, err)
-	}
-	return nil
-}
-
-// ignoreGone passes over an error about a name that is gone, perhaps because what was a folder above it is one no more.
-func (s *Site) ignoreGone(ctx context.Context, name string, err error) error {
+	err := s.fs.Rename(ctx, s.inRecord(st.From), s.at(st.Path))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	for dir, _ := fsys.Split(name); dir != "."; dir, _ = fsys.Split(dir) {
-		if info, failed := s.fs.Lstat(ctx, dir); failed == nil {
-			if !info.Mode.IsDir() {
-				return nil
-			}
-			break
-		}
+		return s.placedAlready(ctx, st)
 	}
 	return err
+}
+
+// placedAlready tells a staged file that was put in place before from one that is missing.
+func (s *Site) placedAlready(ctx context.Context, st step) error {
+	digest, _, err := fsys.DigestOf(ctx, s.fs, s.at(st.Path))
+	switch {
+	case err == nil && st.Digest != nil && digest == *st.Digest:
+		return nil
+	case errors.Is(err, fsys.ErrLost), ctx.Err() != nil:
+		return err
+	}
+	return errStagedGone
+}
+
+// link makes or re-points a link.
+func (s *Site) link(ctx context.Context, st step) error {
+	name, from := s.at(st.Path), s.inRecord(st.From)
+	if info, err := s.fs.Lstat(ctx, name); err == nil && info.Mode&fs.ModeSymlink != 0 && info.Link == st.Link {
+		return nil
+	}
+	if st.Keep != "" {
+		if err := s.keep(ctx, st); err != nil {
+			return err
+		}
+	}
+	if err := s.freshLink(ctx, st.Link, from); err != nil {
+		return err
+	}
+	return s.fs.Rename(ctx, from, name)
+}
+
+// freshLink makes a link in the record. What an attempt before left under its name goes.
+func (s *Site) freshLink(ctx context.Context, target, name string) error {
+	err := s.fs.Symlink(ctx, target, name)
+	if !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	if info, failed := s.fs.Lstat(ctx, name); failed == nil && info.Mode&fs.ModeSymlink != 0 && info.Link == target {
+		return nil
+	}
+	if err := s.fs.Remove(ctx, name); err != nil {
+		return err
+	}
+	return s.fs.Symlink(ctx, target, name)
+}
+
+// remove removes a file or link; a file is moved to the kept store where there is a name for it.
+func (s *Site) remove(ctx context.Context, st step) error {
+	name := s.at(st.Path)
+	info, err := s.fs.Lstat(ctx, name)
+	if err != nil {
+		return ignoreMissing(err)
+	}
+	if info.Mode.IsDir() {
+		return nil
+	}
+	if st.Keep != "" && info.Mode.IsRegular() {
+		if err := s.fs.Rename(ctx, name, s.inRecord(st.Keep)); errors.Is(err, fsys.ErrLost) {
+			return err
+		}
+		// Where both names were one file, a rename leaves both; and one that cannot be kept goes all the same.
+	}
+	return ignoreMissing(s.fs.Remove(ctx, name))
 }
 
 // clear removes a folder if it is empty. One that is not stays, and so does what is no folder.
 func (s *Site) clear(ctx context.Context, name string) error {
 	info, err := s.fs.Lstat(ctx, name)
 	if err != nil {
-		return s.ignoreGone(ctx, name, err)
+		return ignoreMissing(err)
 	}
 	if !info.Mode.IsDir() { // Remove would take a file too
 		return nil
@@ -105,7 +231,11 @@ func (s *Site) clear(ctx context.Context, name string) error {
 	if err == nil || errors.Is(err, fs.ErrNotExist) || errors.Is(err, fsys.ErrLost) {
 		return ignoreMissing(err)
 	}
-	if list, failed := s.fs.List(ctx, name); failed == nil && len(list) > 0 {
+	list, failed := s.fs.List(ctx, name)
+	switch {
+	case errors.Is(failed, fsys.ErrLost):
+		return failed
+	case failed == nil && len(list) > 0:
 		return nil
 	}
 	return err
@@ -123,6 +253,9 @@ func (s *Site) keep(ctx context.Context, st step) error {
 			return ignoreAllButLost(err) // placed already: what stands is the new content
 		}
 	}
+	if info, err := s.fs.Lstat(ctx, s.at(st.Path)); err != nil || !info.Mode.IsRegular() {
+		return ignoreAllButLost(err) // only files are kept
+	}
 	return ignoreAllButLost(linker.Link(ctx, s.at(st.Path), s.inRecord(st.Keep)))
 }
 
@@ -133,18 +266,7 @@ func ignoreMissing(err error) error {
 	return err
 }
 
-// placedAlready tells a staged file that was put in place before from one that is missing.
-func (s *Site) placedAlready(ctx context.Context, st step, missing error) error {
-	digest, _, err := fsys.DigestOf(ctx, s.fs, s.at(st.Path))
-	if err == nil && st.Digest != nil && digest == *st.Digest {
-		return nil
-	}
-	if errors.Is(err, fsys.ErrLost) {
-		return err
-	}
-	return missing
-}
-
+// differs tells how what stands after a step is not what the step wanted; empty: it is.
 func (s *Site) differs(st step, info fsys.Info, there bool) string {
 	switch {
 	case !there:

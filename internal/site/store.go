@@ -46,6 +46,11 @@ func (s *Site) storeSizes(ctx context.Context, store string, shelves map[string]
 	if err != nil {
 		return nil, err
 	}
+	for _, folder := range folders {
+		if folder.Mode&fs.ModeSymlink != 0 && !strings.HasPrefix(folder.Name, "link-") && !strings.HasPrefix(folder.Name, "root-") {
+			return nil, &RecordError{s.inRecord(store + "/" + folder.Name), &UntrustedError{"it is a link"}}
+		}
+	}
 	var mu sync.Mutex
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(s.jobs)
@@ -78,10 +83,7 @@ func (s *Site) makeShelves(ctx context.Context, names []string) error {
 	group.SetLimit(s.jobs)
 	for dir := range needed {
 		group.Go(func() error {
-			if err := s.fs.Mkdir(ctx, s.inRecord(dir), s.private(0o700)); err != nil && !errors.Is(err, fs.ErrExist) {
-				return err
-			}
-			return nil
+			return s.makeOwn(ctx, s.inRecord(dir))
 		})
 	}
 	return group.Wait()
@@ -109,6 +111,15 @@ func (s *Site) clearIncoming(ctx context.Context) error {
 	for name := range staged {
 		names = append(names, name)
 	}
+	list, err := s.fs.List(ctx, s.inRecord(incoming))
+	if err != nil {
+		return ignoreMissing(err)
+	}
+	for _, info := range list {
+		if !info.Mode.IsDir() { // a link that was staged
+			names = append(names, incoming+"/"+info.Name)
+		}
+	}
 	return s.discard(ctx, names)
 }
 
@@ -126,7 +137,7 @@ func (s *Site) writeKept(ctx context.Context, number int, digests []manifest.Dig
 }
 
 func (s *Site) readKept(ctx context.Context, number int) ([]manifest.Digest, error) {
-	text, err := s.read(ctx, keptFile(number))
+	text, err := s.read(ctx, keptFile(number), mostList)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}

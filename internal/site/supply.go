@@ -67,12 +67,13 @@ func (st *staging) put(ctx context.Context, name string, content []byte, attr fs
 	return err
 }
 
-// resumesAt gives from where on a file is sent, of which an interrupted deployment left a part.
+// resumesAt gives from where on a file is sent, of which an interrupted deployment left a part: from its end, less what may be
+// missing before that. Its digest is computed from all of it in the end.
 func (st *staging) resumesAt(p *parcel) int64 {
-	if _, ok := st.site.fs.(fsys.Extender); ok && p.part > segment {
-		return (p.part - 1) / segment * segment
+	if _, ok := st.site.fs.(fsys.Extender); !ok {
+		return 0
 	}
-	return 0
+	return max(p.part-st.site.Abilities().Unordered, 0)
 }
 
 // take writes what was supplied. The digest is computed from the bytes that are written, except for what was there.
@@ -83,6 +84,9 @@ func (st *staging) take(ctx context.Context, p *parcel, offset int64, content io
 		sent int64
 		got  manifest.Digest
 	)
+	if whole != nil && offset > 0 { // the end of a file, of which an interrupted deployment left the beginning
+		content, whole = bytes.NewReader(whole), nil
+	}
 	if whole != nil {
 		if got, sent = sha256.Sum256(whole), int64(len(whole)); got == want.Digest {
 			err = st.put(ctx, name, whole, fsys.Attr{Mode: want.Mode, ModTime: want.ModTime})

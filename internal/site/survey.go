@@ -3,10 +3,11 @@ package site
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"maps"
-	"math"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -26,6 +27,11 @@ type Survey struct {
 	Summary
 	tree manifest.Digest            // of what is recorded
 	held map[manifest.Digest]string // see Held
+
+	leaving []diff.Leaving // sorted by path
+	raw     []diff.Found   // files whose paths no manifest can hold, among Odd
+
+	unread map[string]error // files that could not be read, and why
 }
 
 // Summary is what there is to say of a survey as a whole.
@@ -33,10 +39,12 @@ type Summary struct {
 	Number     int      // of the deployment that stands; 0: none is recorded
 	Paths      int      // entries that it recorded
 	Anything   bool     // something stands
-	Odd        []string // names that no manifest can hold, in Go's quotes
+	Odd        []string // paths that no manifest can hold, their last element in Go's quotes
+	Shut       []string // folders that may not be read and hold nothing that was deployed: they are left alone
 	FoldsCase  bool     // names that differ only in case are one name here
 	Unfinished bool     // a publish was interrupted; the next deployment finishes it
-	Unsettled  int      // files of the recorded size and time that were dated too shortly before the record
+	Moved      string   // where the root leads, which is a link now and was a folder at the last deployment; empty: it is not so
+	Unsettled  int      // files of the recorded size and time that were dated too shortly before the record, or changed in some way since
 }
 
 // settleTime is how long before the record was written a file must be dated to be believed by size and time. One that
@@ -63,7 +71,7 @@ func (s *Site) Survey(ctx context.Context, believe bool) (*Survey, error) {
 	if err != nil {
 		return nil, err
 	}
-	if out.Unfinished, err = s.Unfinished(ctx); err != nil {
+	if out.Unfinished, err = s.interrupted(ctx); err != nil {
 		return nil, err
 	}
 	if err := s.lookAgain(ctx); err != nil {
@@ -72,6 +80,10 @@ func (s *Site) Survey(ctx context.Context, believe bool) (*Survey, error) {
 	group, both := errgroup.WithContext(ctx)
 	group.Go(func() (err error) {
 		out.Recorded, out.tree, err = s.recordedTree(both, number)
+		return err
+	})
+	group.Go(func() (err error) {
+		out.leaving, err = s.readLeaving(both, number)
 		return err
 	})
 	if s.exists {
@@ -83,70 +95,51 @@ func (s *Site) Survey(ctx context.Context, believe bool) (*Survey, error) {
 	if out.Recorded != nil {
 		out.Number, out.Paths = number, len(out.Recorded.Entries)
 	}
-	out.Anything = len(out.Found) > 0
+	if out.Number == 0 {
+		out.Moved = s.moved
+	}
+	out.Anything = len(out.Found)+len(out.Shut) > 0
 	if !s.exists {
 		return out, nil
+	}
+	if err := s.checkShut(out, out.Entries()); err != nil {
+		return nil, err
 	}
 	if believe && out.Recorded != nil {
 		record, err := s.fs.Lstat(ctx, s.inRecord(deploymentFile(number)))
 		if err != nil {
 			return nil, err
 		}
-		out.believe(s.Abilities(), record.ModTime.Add(-max(settleTime, s.Abilities().TimeStep)))
+		known := int64(0)
+		if out.changed() > 0 {
+			if known, err = s.knownUntil(ctx, number); err != nil {
+				return nil, err
+			}
+		}
+		young := out.believe(s.Abilities(), record.ModTime.Add(-max(settleTime, s.Abilities().TimeStep)), known)
+		if err := s.datesOf(ctx, out, young, deploymentFile(number)); err != nil {
+			return nil, err
+		}
+		out.Unsettled = len(young)
 	}
+	s.seen = out.changed()
 	out.FoldsCase, err = s.FoldsCase(ctx)
 	return out, err
 }
 
-// timeStep gives to what granularity times are compared. Where they cannot be set they say nothing, but that a file that
-// is older than the record has not been altered since.
-func timeStep(able fsys.Abilities) time.Duration {
-	if able.NoTimes {
-		return math.MaxInt64
+// checkShut fails when any of some paths lies in a folder that may not be read.
+func (s *Site) checkShut(survey *Survey, entries []manifest.Entry) error {
+	for _, shut := range survey.Shut {
+		i, _ := slices.BinarySearchFunc(entries, shut+"/", func(e manifest.Entry, prefix string) int { return strings.Compare(e.Path, prefix) })
+		if i < len(entries) && strings.HasPrefix(entries[i].Path, shut+"/") {
+			return &RootError{Root: s.label, Reason: fmt.Sprintf("its folder %s may not be read, and %s belongs into it", shut, entries[i].Path), Err: fs.ErrPermission}
+		}
 	}
-	return able.TimeStep
+	return nil
 }
 
-// Unfinished tells whether a publish was interrupted, or is under way.
-func (s *Site) Unfinished(ctx context.Context) (bool, error) {
-	if s.record == "" {
-		return false, nil
-	}
-	_, err := s.fs.Lstat(ctx, s.inRecord(journalName))
-	if errors.Is(err, fs.ErrNotExist) {
-		return false, nil
-	}
-	return err == nil, err
-}
-
-// believe takes digests from the record for files that stand with the recorded size and time, if that is before settled.
-func (s *Survey) believe(abilities fsys.Abilities, settled time.Time) {
-	step := timeStep(abilities)
-	recorded := s.Entries()
-	r := 0
-	for i := range s.Found {
-		f := &s.Found[i]
-		for r < len(recorded) && recorded[r].Path < f.Path {
-			r++
-		}
-		if r == len(recorded) {
-			return
-		}
-		e := &recorded[r]
-		if e.Path == f.Path && e.Kind == manifest.File && f.Kind == manifest.File && f.Other == 0 &&
-			e.Size == f.Size && diff.SameTime(e.ModTime, f.ModTime, step) {
-			dated := e.ModTime
-			if abilities.NoTimes {
-				dated = f.ModTime
-			}
-			if dated.Before(settled) {
-				f.Digest = e.Digest
-			} else {
-				s.Unsettled++
-			}
-		}
-	}
-}
+// deepest is how many folders may lie one in the other: there is no end to what a far end may list.
+const deepest = 1000
 
 // walk lists the site, many folders at once.
 func (s *Site) walk(ctx context.Context, out *Survey) error {
@@ -159,22 +152,37 @@ func (s *Site) walk(ctx context.Context, out *Survey) error {
 	group.SetLimit(s.jobs)
 	var enter func(dir string) error
 	enter = func(dir string) error {
+		if strings.Count(dir, "/") >= deepest {
+			return &fs.PathError{Op: "list", Path: s.at(dir[:100] + "…"), Err: fmt.Errorf("folders lie deeper than %d one in the other", deepest)}
+		}
 		list, err := s.fs.List(ctx, s.at(dir))
 		if errors.Is(err, fs.ErrNotExist) && dir != "." {
 			return nil // removed since the folder above it was read
+		}
+		if errors.Is(err, fs.ErrPermission) && dir != "." {
+			mu.Lock()
+			defer mu.Unlock()
+			out.Shut = append(out.Shut, dir)
+			return nil
 		}
 		if err != nil {
 			return err
 		}
 		found := make([]diff.Found, 0, len(list))
-		var odd []string
+		var (
+			odd []string
+			raw []diff.Found
+		)
 		for _, info := range list {
 			path := fsys.Join(dir, info.Name)
-			if dir == "." && info.Name == InsideRecord && fsys.Join(s.root, InsideRecord) == s.record {
+			if dir == "." && s.isInside() && s.at(info.Name) == s.record {
 				continue
 			}
 			if manifest.CheckPath(path) != nil {
-				odd = append(odd, path)
+				odd = append(odd, fsys.Join(dir, strconv.Quote(info.Name)))
+				if info.Mode.IsRegular() && manifest.CheckBytes(path) == nil {
+					raw = append(raw, describe(path, info))
+				}
 				continue
 			}
 			found = append(found, describe(path, info))
@@ -182,7 +190,7 @@ func (s *Site) walk(ctx context.Context, out *Survey) error {
 		mu.Lock()
 		folders = append(folders, found)
 		total += len(found)
-		out.Odd = append(out.Odd, odd...)
+		out.Odd, out.raw = append(out.Odd, odd...), append(out.raw, raw...)
 		mu.Unlock()
 		for _, f := range found {
 			if f.Kind != manifest.Dir {
@@ -207,12 +215,20 @@ func (s *Site) walk(ctx context.Context, out *Survey) error {
 	}
 	slices.SortFunc(out.Found, func(a, b diff.Found) int { return strings.Compare(a.Path, b.Path) })
 	slices.Sort(out.Odd)
+	slices.Sort(out.Shut)
+	out.Found = slices.DeleteFunc(out.Found, func(f diff.Found) bool {
+		_, shut := slices.BinarySearch(out.Shut, f.Path)
+		return shut
+	})
 	out.markFilled()
 	return nil
 }
 
 func describe(path string, info fsys.Info) diff.Found {
 	f := diff.Found{Entry: manifest.Entry{Path: path, Size: info.Size, Mode: info.Mode.Perm(), ModTime: info.ModTime}}
+	if !info.Changed.IsZero() {
+		f.Changed = info.Changed.UnixNano()
+	}
 	switch info.Mode.Type() {
 	case 0:
 	case fs.ModeDir:
@@ -279,7 +295,7 @@ func (s *Survey) markFilled() {
 			}
 		}
 	}
-	for _, odd := range s.Odd {
+	for _, odd := range append(slices.Clip(s.Odd), s.Shut...) {
 		dir, _ := fsys.Split(odd)
 		if at, ok := folders[dir]; ok {
 			s.Found[at].Filled = true
@@ -340,19 +356,25 @@ func swapCase(s string) string {
 type Wanted struct {
 	Entries []manifest.Entry // sorted by path
 	Rule    diff.Rule        // by what files count as equal; what the place can tell apart is filled in
-	Kept    []string         // paths that stay as they are, with all below them: what they should be is not known
+	Retire  Retire
+	Kept    []string // paths that stay as they are, with all below them: what they should be is not known
 }
 
 // Compare finds what must change at the site, reading there what it must. Told is called with bytes as they are read,
 // perhaps from several goroutines; it may be nil.
 func (s *Site) Compare(ctx context.Context, survey *Survey, want *Wanted, told func(bytes int64)) (*diff.Result, error) {
-	able := s.Abilities()
-	rule := want.Rule
-	rule.Modes, rule.TimeStep = able.Modes, timeStep(able)
-	if err := s.resolve(ctx, survey, diff.Unresolved(want.Entries, survey.Found, survey.Entries(), rule), told); err != nil {
+	if err := s.checkShut(survey, want.Entries); err != nil {
 		return nil, err
 	}
-	return diff.Compare(want.Entries, survey.Found, survey.Entries(), rule, keeper(want.Kept)), nil
+	able := s.Abilities()
+	rule, known := want.Rule, survey.Known()
+	rule.Modes, rule.TimeStep = able.Modes, timeStep(able)
+	if err := s.resolve(ctx, survey, diff.Unresolved(want.Entries, survey.Found, known, rule), told); err != nil {
+		return nil, err
+	}
+	result := diff.Compare(want.Entries, survey.Found, known, rule, keeper(want.Kept))
+	s.part(survey, want, result)
+	return result, nil
 }
 
 // keeper tells which paths are kept, or lie below one that is; nil: none.
@@ -381,10 +403,18 @@ func (s *Site) resolve(ctx context.Context, survey *Survey, open []int, told fun
 	for i, at := range open {
 		names[i] = s.at(survey.Found[at].Path)
 	}
+	var mu sync.Mutex
 	_, err := fsys.Digests(ctx, s.fs, names, s.jobs, func(i int, digest manifest.Digest, err error) {
 		f := &survey.Found[open[i]]
 		if err == nil {
 			f.Digest = digest
+		} else {
+			mu.Lock()
+			if survey.unread == nil {
+				survey.unread = map[string]error{}
+			}
+			survey.unread[f.Path] = err
+			mu.Unlock()
 		}
 		if told != nil {
 			told(f.Size)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -114,10 +115,11 @@ func newSwitch(s *Site, plan *Plan, staged map[string]string, number int) *publi
 		}
 	}
 	keep := keeper(plan.Kept)
+	leaving := inOrder(plan.Result.Leaving, func(l *diff.Leaving) string { return l.Path })
 	for i := range plan.Survey.Found {
 		f := &plan.Survey.Found[i]
 		c := changes[f.Path]
-		stays := c != nil && c.Status == diff.Stray && !plan.RemoveStrays
+		stays := c != nil && c.Status == diff.Stray && !plan.RemoveStrays || leaving(f.Path) != nil
 		if stays && f.Other == 0 || keep != nil && keep(f.Path) && f.Kind != manifest.Dir {
 			add(&f.Entry, s.at(f.Path), nil, doCarry)
 		}
@@ -129,12 +131,30 @@ func newSwitch(s *Site, plan *Plan, staged map[string]string, number int) *publi
 	p.phases = append(p.phases, []step{{Do: doFolder, Path: ".", Mode: manifest.DirMode}})
 	p.phases = append(p.phases, byDepth(make, false)...)
 	p.phases = append(p.phases, files, links, []step{{Do: doSwitch, Path: "."}})
+	p.phases = slices.DeleteFunc(p.phases, func(phase []step) bool { return len(phase) == 0 })
 	return p
 }
 
 // carry gives a file of another tree a name in this one, or a copy where the far end cannot link.
 func (s *Site) carry(ctx context.Context, st step) error {
-	err := error(fsys.ErrUnsupported)
+	info, err := s.fs.Lstat(ctx, st.From)
+	if errors.Is(err, fs.ErrNotExist) {
+		// The earlier tree may have been removed after all was done.
+		there, failed := s.fs.Lstat(ctx, s.at(st.Path))
+		switch {
+		case errors.Is(failed, fsys.ErrLost):
+			return failed
+		case failed == nil && there.Mode.IsRegular() && there.Size == st.Size:
+			return nil
+		}
+	}
+	if err != nil {
+		return err
+	}
+	if !info.Mode.IsRegular() {
+		return &fs.PathError{Op: "carry over", Path: st.From, Err: fmt.Errorf("it is %s", kindOf(info.Mode))}
+	}
+	err = fsys.ErrUnsupported
 	if linker, ok := s.fs.(fsys.Linker); ok {
 		err = linker.Link(ctx, st.From, s.at(st.Path))
 	}
@@ -142,10 +162,6 @@ func (s *Site) carry(ctx context.Context, st step) error {
 	case err == nil, errors.Is(err, fs.ErrExist):
 		return nil
 	case errors.Is(err, fsys.ErrLost):
-		return err
-	}
-	info, err := s.fs.Lstat(ctx, st.From)
-	if err != nil {
 		return err
 	}
 	content, err := s.fs.Open(ctx, st.From)
@@ -166,7 +182,7 @@ func (s *Site) switchTo(ctx context.Context, tree string) error {
 		return nil
 	}
 	fresh := s.inRecord(incoming + "/root-" + number)
-	if err := s.fs.Symlink(ctx, link, fresh); err != nil && !errors.Is(err, fs.ErrExist) {
+	if err := s.freshLink(ctx, link, fresh); err != nil {
 		return err
 	}
 	return s.fs.Rename(ctx, fresh, s.root)

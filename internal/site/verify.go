@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"slices"
+	"strings"
 
 	"tartine/internal/diff"
 	"tartine/internal/manifest"
@@ -22,6 +24,7 @@ type Report struct {
 	Modes   []ModeDifference
 	Links   []LinkDifference
 	Strays  []manifest.Entry // at the site, and not in the manifest
+	Leaving []manifest.Entry // retired, and left for a while
 }
 
 // Alteration is a file whose bytes are not the recorded ones.
@@ -91,6 +94,13 @@ func (s *Site) Verify(ctx context.Context, m *manifest.Manifest, strays bool, wa
 	if err := s.resolve(ctx, survey, open, watch.bytes); err != nil {
 		return nil, err
 	}
+	number, err := s.current(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if survey.leaving, err = s.readLeaving(ctx, number); err != nil {
+		return nil, err
+	}
 	report := &Report{Tree: m.Tree(), Checked: len(entries), Bytes: bytes}
 	report.compare(entries, survey, s.Abilities().Modes, strays)
 	return report, nil
@@ -98,11 +108,14 @@ func (s *Site) Verify(ctx context.Context, m *manifest.Manifest, strays bool, wa
 
 func (r *Report) compare(entries []manifest.Entry, survey *Survey, modes, strays bool) {
 	result := diff.Compare(entries, survey.Found, nil, diff.Rule{Modes: modes, TimeStep: 1}, nil)
+	leaving := inOrder(survey.leaving, func(l *diff.Leaving) string { return l.Path })
 	for i := range result.Changes {
 		c := &result.Changes[i]
 		switch {
 		case c.Status == diff.New:
 			r.Missing = append(r.Missing, *c.Want)
+		case c.Status == diff.Stray && leaving(c.Path) != nil:
+			r.Leaving = append(r.Leaving, c.Found.Entry)
 		case c.Status == diff.Stray:
 			if strays {
 				r.Strays = append(r.Strays, c.Found.Entry)
@@ -110,18 +123,19 @@ func (r *Report) compare(entries []manifest.Entry, survey *Survey, modes, strays
 		case c.Want.Kind == manifest.Link || c.Found.Kind == manifest.Link:
 			r.Links = append(r.Links, LinkDifference{c.Path, c.Want.Link, c.Found.Link})
 		default:
-			r.addAltered(c, modes)
+			r.addAltered(c, modes, survey.unread[c.Path])
 		}
 	}
 	if strays {
-		for _, odd := range survey.Odd {
+		for _, odd := range append(slices.Clip(survey.Odd), survey.Shut...) {
 			r.Strays = append(r.Strays, manifest.Entry{Path: odd})
 		}
+		slices.SortFunc(r.Strays, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
 	}
 }
 
 // addAltered notes what is wrong with a file or folder: its bytes, its mode, or both.
-func (r *Report) addAltered(c *diff.Change, modes bool) {
+func (r *Report) addAltered(c *diff.Change, modes bool, unread error) {
 	if !c.ModeOnly {
 		a := Alteration{Path: c.Path, Size: c.Found.Size, Reason: "other content"}
 		switch {
@@ -131,6 +145,8 @@ func (r *Report) addAltered(c *diff.Change, modes bool) {
 			a.Reason = "a " + c.Found.Kind.String() + ", not a " + c.Want.Kind.String()
 		case c.Want.Size >= 0 && c.Want.Size != c.Found.Size:
 			a.Reason = "other size"
+		case c.Found.Digest.IsZero() && unread != nil:
+			a.Reason = "cannot be read: " + cause(unread)
 		case c.Found.Digest.IsZero():
 			a.Reason = "cannot be read"
 		}

@@ -6,6 +6,7 @@ import (
 	"path"
 	"path/filepath"
 	"regexp"
+	"runtime"
 	"strconv"
 	"strings"
 )
@@ -165,9 +166,8 @@ func plainPath(text string) (Address, error) {
 	if text == "" {
 		return Address{}, &AddressError{text, "is empty", ""}
 	}
-	before, after, colon := strings.Cut(text, ":")
-	if user, host, login := strings.Cut(before, "@"); colon && login && !strings.Contains(before, "/") {
-		return shortForm(text, user, host, after)
+	if login, host, name, ok := shortParts(text); ok {
+		return shortForm(text, login, host, name)
 	}
 	absolute, err := filepath.Abs(text)
 	if err != nil {
@@ -179,12 +179,37 @@ func plainPath(text string) (Address, error) {
 	return Address{Kind: Folder, Path: absolute}, nil
 }
 
-// shortForm reads USER@HOST:PATH, where a path that does not begin with a slash is below the home folder.
-func shortForm(text, user, host, name string) (Address, error) {
+// IsShort tells whether a text is [USER@]HOST:PATH and no path of this machine: as everywhere where hosts are named in this way, a colon before
+// any slash makes it one.
+func IsShort(text string) bool {
+	_, _, _, ok := shortParts(text)
+	return ok
+}
+
+// shortParts parts [USER@]HOST:PATH. The login has the @ at its end; the address of a host may stand in brackets.
+func shortParts(text string) (login, host, name string, ok bool) {
+	if runtime.GOOS == "windows" && onDrive(text) {
+		return "", "", "", false
+	}
+	rest := text
+	if at := strings.IndexByte(text, '@'); at >= 0 && !strings.ContainsAny(text[:at], `/\:[`) {
+		login, rest = text[:at+1], text[at+1:]
+	}
+	if bracketed, is := strings.CutPrefix(rest, "["); is {
+		host, name, ok = strings.Cut(bracketed, "]:")
+	} else {
+		host, name, ok = strings.Cut(rest, ":")
+	}
+	return login, host, name, ok && !strings.ContainsAny(host, `/\`)
+}
+
+// shortForm reads [USER@]HOST:PATH, where a path that does not begin with a slash is below the home folder.
+func shortForm(text, login, host, name string) (Address, error) {
+	user, named := strings.CutSuffix(login, "@")
 	a := Address{Kind: SSH, User: user, Host: host, Path: path.Clean(name), Home: !strings.HasPrefix(name, "/")}
 	switch {
-	case user == "" || host == "":
-		return Address{}, &AddressError{text, "names no user or no host", "it reads USER@HOST:PATH, or ./" + text + " for a folder of that name"}
+	case named && user == "" || host == "":
+		return Address{}, &AddressError{text, "names no user or no host", "it reads USER@HOST:PATH or HOST:PATH, or ./" + text + " for a folder of that name"}
 	case name == "" || a.Home && a.Path == ".":
 		return Address{}, &AddressError{text, "has no path", "end it in the folder where the site shall stand"}
 	case a.Home && (a.Path == ".." || strings.HasPrefix(a.Path, "../")):
@@ -199,8 +224,11 @@ func (a Address) String() string {
 		return "file://" + filepath.ToSlash(a.Path)
 	}
 	u := url.URL{Scheme: string(a.Kind), Host: a.Host, Path: a.Path}
+	if strings.Contains(a.Host, ":") {
+		u.Host = "[" + a.Host + "]"
+	}
 	if a.Port != 0 {
-		u.Host = fmt.Sprintf("%s:%d", a.Host, a.Port)
+		u.Host += ":" + strconv.Itoa(a.Port)
 	}
 	if a.User != "" {
 		u.User = url.User(a.User)

@@ -19,6 +19,12 @@ func TestParseAddress(t *testing.T) {
 		"ssh://server.example//srv/www":            {Kind: SSH, Host: "server.example", Path: "/srv/www"},
 		"warden@server.example:/srv/www":           {Kind: SSH, User: "warden", Host: "server.example", Path: "/srv/www"},
 		"warden@server.example:www":                {Kind: SSH, User: "warden", Host: "server.example", Path: "www", Home: true},
+		"rock:/srv/www":                            {Kind: SSH, Host: "rock", Path: "/srv/www"},
+		"rock:www/a:b":                             {Kind: SSH, Host: "rock", Path: "www/a:b", Home: true},
+		"[2001:db8::7]:/srv/www":                   {Kind: SSH, Host: "2001:db8::7", Path: "/srv/www"},
+		"warden@[2001:db8::7]:www":                 {Kind: SSH, User: "warden", Host: "2001:db8::7", Path: "www", Home: true},
+		"./a:b":                                    {Kind: Folder, Path: filepath.Join(here, "a:b")},
+		"a/b:c":                                    {Kind: Folder, Path: filepath.Join(here, "a", "b:c")},
 		"file:///srv/a%20b":                        {Kind: Folder, Path: "/srv/a b"},
 		"www/site":                                 {Kind: Folder, Path: filepath.Join(here, "www", "site")},
 		"container://kiosk/usr/share/../site/":     {Kind: Container, Host: "kiosk", Path: "/usr/site"},
@@ -55,6 +61,9 @@ func TestParseAddressRefuses(t *testing.T) {
 		"container://web@/x":             "names the container",
 		"https://server.example/x":       `begins with "https://"`,
 		"file://server.example/x":        "names a host",
+		"rock:":                          "has no path",
+		"@rock:/x":                       "names no user or no host",
+		":/x":                            "names no user or no host",
 		"warden@server.example:../x":     "leads out of the home folder",
 	} {
 		_, err := ParseAddress(text)

@@ -45,7 +45,7 @@ func openCarried(ctx context.Context, s Settings, why *ContainerError) (*Opened,
 		e.Close()
 		return nil, err
 	}
-	opened := &Opened{Site: c, Way: "archives", place: c}
+	opened := &Opened{Site: c, Way: "archives", place: c, Read: c.fs.Read()}
 	if why != nil {
 		opened.Why = why
 	}
@@ -88,8 +88,11 @@ func (s *Settings) bring(ctx context.Context, out *carried) error {
 	if onDrive(s.Address.Path) && !c.Windows() {
 		return s.noDrive(c)
 	}
-	if at := mountAt(c, s.Address.Path); s.Writes && (at == nil && c.ReadOnly || at != nil && !at.Writable) {
-		return &ContainerError{Name: c.Name, Err: fmt.Errorf("%s cannot be written in it", s.Address.Path)}
+	if err := s.canWrite(c); err != nil {
+		return err
+	}
+	if at := mountAt(c, s.Address.Path); at != nil && at.Kind == memoryDisk {
+		return &ContainerError{Name: c.Name, Err: fmt.Errorf("%s is on a memory disk, which only programs in it can reach", s.Address.Path)}
 	}
 	look := func(name string) (bool, error) { return c.IsFolder(ctx, name) }
 	p, err := s.find(s.Address.Path, above, path.Base, look, func(name string) (string, error) { return name, nil })
@@ -160,8 +163,10 @@ func (s *Settings) noDrive(c *engine.Container) error {
 	return &site.RootError{Root: s.Address.Path, Reason: fmt.Sprintf("cannot be: a container of %s has no drives", c.System)}
 }
 
-// push carries what was changed into the container. One that was stopped for it is started again whatever happens.
+// push carries what was changed into the container. One that was stopped for it is started again whatever happens. Once it has
+// begun it is not broken off: half an archive would be half a site.
 func (c *carried) push(ctx context.Context) (err error) {
+	ctx = context.WithoutCancel(ctx)
 	if c.halt != nil {
 		if err := c.halt.begin(ctx); err != nil {
 			return err
@@ -191,6 +196,15 @@ func (c *carried) Recover(ctx context.Context, user string) (int, error) {
 		return number, err
 	}
 	return number, c.push(ctx)
+}
+
+// GiveUp is site.Site's.
+func (c *carried) GiveUp(ctx context.Context, user string) (*site.GivenUp, error) {
+	given, err := c.Site.GiveUp(ctx, user)
+	if err != nil || given == nil {
+		return given, err
+	}
+	return given, c.push(ctx)
 }
 
 // Survey implements deploy.Site. What an archive that ended early has left half done is not taken for somebody else's doing.
@@ -227,6 +241,8 @@ func (c *carried) Unlock(ctx context.Context, holder *site.Holder) error {
 func (c *carried) Examine(context.Context) ([]site.Check, error) {
 	state, mend := "it does not run: nobody sees files while they are replaced", ""
 	switch {
+	case c.container.Paused:
+		state = "it is paused: nobody sees files while they are replaced"
 	case c.container.Running && c.halt != nil:
 		state = "it runs, and is stopped while files are replaced"
 	case c.container.Running:

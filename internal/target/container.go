@@ -1,16 +1,11 @@
 package target
 
 import (
-	"archive/tar"
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"net/url"
-	"path"
-	"slices"
 	"strings"
 
 	"tartine/internal/agent"
@@ -28,11 +23,14 @@ type ContainerError struct {
 	Stopped  bool
 	Carrying bool // it took a part of what was carried there, perhaps
 	Runs     bool // its files cannot be reached while it runs
+	Paused   bool
 	Err      error
 }
 
 func (e *ContainerError) Error() string {
 	switch {
+	case e.Paused:
+		return fmt.Sprintf("container %s is paused", e.Name)
 	case e.Stopped:
 		return fmt.Sprintf("container %s does not run", e.Name)
 	case e.Runs:
@@ -99,7 +97,8 @@ func openContainer(ctx context.Context, s Settings) (*Opened, error) {
 	if s.Agent == NoAgent || s.While != "" {
 		return openCarried(ctx, s, nil)
 	}
-	first, err := s.openIn(ctx)
+	life := &life{settings: &s}
+	first, err := life.open(ctx)
 	var why *ContainerError
 	if errors.As(err, &why) {
 		return openCarried(ctx, s, why)
@@ -107,7 +106,7 @@ func openContainer(ctx context.Context, s Settings) (*Opened, error) {
 	if err != nil {
 		return nil, err
 	}
-	opened := s.lastingAgent(first, s.Address.String(), func(ctx context.Context) (far, error) { return s.openIn(ctx) })
+	opened := s.lastingAgent(first, s.Address.String(), life.open)
 	if s.Restart != "" {
 		opened.Reload = s.reload
 	}
@@ -122,32 +121,27 @@ type inside struct {
 
 func (i *inside) Close() error { return errors.Join(i.Client.Close(), i.engine.Close()) }
 
-func (s *Settings) openIn(ctx context.Context) (far, error) {
-	e, err := s.openEngine(ctx)
-	if err != nil {
-		return nil, err
-	}
-	client, err := s.agentIn(ctx, e)
-	if err != nil {
-		e.Close()
-		return nil, err
-	}
-	return &inside{client, e}, nil
-}
-
 // agentIn starts an agent in the container that is meant.
-func (s *Settings) agentIn(ctx context.Context, e *engine.Engine) (*agent.Client, error) {
+func (s *Settings) agentIn(ctx context.Context, e *engine.Engine) (*agentInside, error) {
 	c, err := e.Container(ctx, s.Address.Host)
 	if err != nil {
 		return nil, err
 	}
 	switch {
+	case c.Paused:
+		return nil, &ContainerError{Name: c.Name, Paused: true}
 	case !c.Running:
 		return nil, &ContainerError{Name: c.Name, Stopped: true}
 	case c.Windows():
 		return nil, &ContainerError{Name: c.Name, Err: errors.New("in one of Windows no program is started")}
 	case onDrive(s.Address.Path):
 		return nil, s.noDrive(c)
+	}
+	if err := s.canWrite(c); err != nil {
+		return nil, err
+	}
+	if err := hasRoom(c); err != nil {
+		return nil, &ContainerError{Name: c.Name, Err: err}
 	}
 	half, err := s.half(ctx, c)
 	if half {
@@ -156,13 +150,13 @@ func (s *Settings) agentIn(ctx context.Context, e *engine.Engine) (*agent.Client
 	if err != nil {
 		return nil, &ContainerError{Name: c.Name, Err: err}
 	}
-	name, err := agent.CopyName(s.program(), c.System)
+	content, digest, err := agent.Copy(s.program(), c.System)
 	if err != nil {
 		return nil, &ContainerError{Name: c.Name, Err: err}
 	}
-	var failed error
+	failed := errors.New("there is no folder in it where a program can be put and started")
 	for _, folder := range s.agentFolders(c) {
-		client, err := s.agentAt(ctx, c, folder, name)
+		client, err := s.agentAt(ctx, c, folder, content, digest)
 		var unavailable *agent.UnavailableError
 		if err == nil || ctx.Err() != nil || !errors.As(err, &unavailable) {
 			return client, err
@@ -172,27 +166,99 @@ func (s *Settings) agentIn(ctx context.Context, e *engine.Engine) (*agent.Client
 	return nil, &ContainerError{Name: c.Name, Err: failed}
 }
 
-// agentFolders gives the folders of a container in which the program may stand, the better ones first. A file that is put
-// below a memory disk through the engine cannot be seen by programs there.
-func (s *Settings) agentFolders(c *engine.Container) []string {
-	usable := func(folder string) bool {
-		at := mountAt(c, folder)
-		return at == nil && !c.ReadOnly || at != nil && at.Writable && at.Kind != "tmpfs"
+// canWrite fails where something is to be written and the root cannot be.
+func (s *Settings) canWrite(c *engine.Container) error {
+	if at := mountAt(c, s.Address.Path); s.Writes && (at == nil && c.ReadOnly || at != nil && !at.Writable) {
+		return &ContainerError{Name: c.Name, Err: fmt.Errorf("%s cannot be written in it", s.Address.Path)}
 	}
-	var out []string
-	for _, folder := range []string{"/tmp", "/"} {
-		if usable(folder) {
-			out = append(out, folder)
+	return nil
+}
+
+// What an agent needs: memory in bytes, and processes and threads beside those that a container has already.
+const (
+	leastMemory   = 24 << 20
+	leastPrograms = 24
+)
+
+// hasRoom fails where the limits of a container leave no room for an agent.
+func hasRoom(c *engine.Container) error {
+	switch {
+	case c.Memory > 0 && c.Memory < leastMemory:
+		return fmt.Errorf("its memory limit of %d MB is too small for the program, which needs %d MB", c.Memory>>20, leastMemory>>20)
+	case c.Programs > 0 && c.Programs < leastPrograms:
+		return fmt.Errorf("its limit of %d processes is too small for the program, which needs %d", c.Programs, leastPrograms)
+	}
+	return nil
+}
+
+// agentInside is an agent in a container, and the stream to it.
+type agentInside struct {
+	*agent.Client
+	container *engine.Container
+	stream    *engine.Stream
+}
+
+// life is one agent in a container after the other, over one session. One that is killed by a limit would be killed again.
+type life struct {
+	settings *Settings
+	last     *agentInside
+	deaths   int
+}
+
+// UnfitError tells that an agent was killed in a container more than once.
+type UnfitError struct{ Name, Cause string }
+
+func (e *UnfitError) Error() string {
+	return fmt.Sprintf("container %s: the program ended twice there: %s", e.Name, e.Cause)
+}
+
+// mostDeaths is how often an agent may be killed in one session.
+const mostDeaths = 2
+
+func (l *life) open(ctx context.Context) (far, error) {
+	if l.last != nil {
+		if cause := l.last.death(ctx); cause != "" {
+			if l.deaths++; l.deaths >= mostDeaths {
+				return nil, &UnfitError{l.last.container.Name, cause}
+			}
 		}
 	}
-	mounts := slices.Clone(c.Mounts)
-	slices.SortStableFunc(mounts, func(a, b engine.Mount) int { return strings.Compare(b.Path, a.Path) })
-	for _, m := range mounts {
-		if within(s.Address.Path, m.Path) && usable(m.Path) {
-			out = append(out, m.Path)
-		}
+	e, err := l.settings.openEngine(ctx)
+	if err != nil {
+		return nil, err
 	}
-	return out
+	client, err := l.settings.agentIn(ctx, e)
+	if err != nil {
+		e.Close()
+		return nil, err
+	}
+	l.last = client
+	return &inside{client.Client, e}, nil
+}
+
+// The status of a program that could not be started: it may not be, or what runs it is not there.
+const cannotRun, notFound = 126, 127
+
+// killed is the status of a program that was ended by signal 9.
+const killed = 128 + 9
+
+// death tells of what an agent has died; empty: of nothing, as far as is known.
+func (a *agentInside) death(ctx context.Context) string {
+	status, ended := a.stream.Ended(ctx)
+	words := a.stream.Said()
+	switch {
+	case !ended || status == 0:
+		return ""
+	case strings.Contains(words, "create new OS thread") || strings.Contains(words, "newosproc"):
+		return fmt.Sprintf("it could not start a thread: the container's limit of processes is %d", a.container.Programs)
+	case status == killed && a.container.Memory > 0:
+		return fmt.Sprintf("it was killed, as engines do beyond the container's memory limit of %d MB", a.container.Memory>>20)
+	case status == killed:
+		return "it was killed"
+	case words != "":
+		return fmt.Sprintf("status %d: %s", status, fsys.Said(words, 200))
+	}
+	return fmt.Sprintf("status %d", status)
 }
 
 // mountAt gives the mount in which a path of a container lies, or nil.
@@ -209,57 +275,6 @@ func mountAt(c *engine.Container, name string) (found *engine.Mount) {
 func isMount(c *engine.Container, name string) bool {
 	at := mountAt(c, name)
 	return at != nil && at.Path == name
-}
-
-// agentsFolder is where copies of the program stand in a container's folder for temporary files.
-const agentsFolder = ".tartine"
-
-// agentAt starts the program in a folder of a container, and puts it there first where it must.
-func (s *Settings) agentAt(ctx context.Context, c *engine.Container, folder, name string) (*agent.Client, error) {
-	program := path.Join(folder, agentsFolder, name)
-	stands, err := c.Has(ctx, program)
-	if err != nil {
-		return nil, &ContainerError{Name: c.Name, Err: err}
-	}
-	if !stands {
-		content, _, err := agent.Copy(s.program(), c.System)
-		if err != nil {
-			return nil, err
-		}
-		if err := c.Put(ctx, folder, programArchive(name, content)); err != nil {
-			return nil, &agent.UnavailableError{Reason: err.Error()}
-		}
-	}
-	marker := agent.Marker()
-	arguments := []string{program, agent.HiddenCommand, "--marker", marker}
-	if folder == "/tmp" {
-		arguments = append(arguments, "--tidy")
-	} else {
-		arguments = append(arguments, "--remove", path.Dir(program)) // nothing stays where a site or the system is
-	}
-	stream, err := c.Exec(ctx, "0:0", arguments...)
-	if err != nil {
-		return nil, &agent.UnavailableError{Reason: err.Error()}
-	}
-	in, err := agent.Await(ctx, stream, marker)
-	if err != nil {
-		stream.Close()
-		if words := stream.Said(); words != "" {
-			err = &agent.UnavailableError{Reason: fsys.Said(words, 400)}
-		}
-		return nil, err
-	}
-	return agent.Connect(ctx, in, stream, stream, s.Build, s.farRoot())
-}
-
-// programArchive is an archive of the program in its folder.
-func programArchive(name string, content []byte) io.Reader {
-	var head, tail bytes.Buffer
-	w := tar.NewWriter(&head)
-	_ = w.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: agentsFolder + "/", Mode: 0o755}) // into memory
-	_ = w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: agentsFolder + "/" + name, Mode: 0o755, Size: int64(len(content))})
-	tail.Write(make([]byte, (512-len(content)%512)%512+1024)) // fills the last block; two empty ones are the end
-	return io.MultiReader(&head, bytes.NewReader(content), &tail)
 }
 
 // reload has the container take up what was published, as the target says, and tells what was done.

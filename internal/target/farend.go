@@ -27,7 +27,7 @@ const NoAgent = "off"
 
 // program says which program is to run as the agent.
 func (s *Settings) program() agent.Program {
-	p := agent.Program{Path: s.Agent, Builds: s.Agents, Own: s.Own}
+	p := agent.Program{Path: s.Agent, Builds: s.Agents, Own: s.Own, Arrived: s.arrived}
 	if p.Path == "auto" {
 		p.Path = ""
 	}
@@ -94,12 +94,13 @@ func (s *Settings) agentOver(ctx context.Context, client *ssh.Client) (*agent.Cl
 
 // openCommand opens a site behind a program of this machine that leads to a shell.
 func openCommand(ctx context.Context, s Settings) (*Opened, error) {
+	limit := connect.NewThrottle(s.RateLimit)
 	open := func(ctx context.Context) (far, error) {
 		said := &lastWords{}
 		shell, err := connect.RunShell(ctx, s.Command, said)
 		if err == nil {
 			var client *agent.Client
-			if client, err = s.startAgent(ctx, shell); err == nil {
+			if client, err = s.startAgent(ctx, shell.Within(limit)); err == nil {
 				return client, nil
 			}
 		}
@@ -157,8 +158,9 @@ type far interface {
 	io.Closer
 }
 
-// OpenHere opens a site of this machine, for an agent that runs next to it.
-func OpenHere(ctx context.Context, root agent.Root) (*site.Site, string, io.Closer, error) {
+// OpenHere opens a site of this machine, for an agent that runs next to it. Between, which may be nil, is put between the site and
+// its place.
+func OpenHere(ctx context.Context, root agent.Root, between func(fsys.FS) fsys.FS) (*site.Site, string, io.Closer, error) {
 	path := root.Path
 	if root.Home {
 		home, err := os.UserHomeDir()
@@ -170,24 +172,30 @@ func OpenHere(ctx context.Context, root agent.Root) (*site.Site, string, io.Clos
 	if !filepath.IsAbs(path) {
 		return nil, "", nil, &site.RootError{Root: path, Reason: "is not absolute"}
 	}
-	s := Settings{Address: Address{Kind: Folder, Path: filepath.Clean(path)}, Switch: root.Switch, Jobs: root.Jobs, Owner: root.Owner}
+	s := Settings{Address: Address{Kind: Folder, Path: filepath.Clean(path)}, Switch: root.Switch, Jobs: root.Jobs, Owner: root.Owner, Between: between}
 	opened, place, err := s.openLocal(ctx)
 	return opened, path, place, err
 }
 
 // lasting is a far site whose line is opened again when it is lost. What was under way is begun anew, on what the
 // attempt before left: a deployment that was staged is not sent again, and one that was published is found to be.
+//
+// What was surveyed and compared last is known to the agent that did it, and lost with its line. So an agent that is another one than
+// that (bound) has it done anew before it is asked for anything that builds on it.
 type lasting struct {
 	*redial.Keeper[far]
+	bound   far
 	believe bool
+	survey  *site.Survey // of bound
 	want    *site.Wanted
+	result  *diff.Result // of bound; nil: nothing was compared
 }
 
 func (s *Settings) lastingAgent(first far, address string, open func(context.Context) (far, error)) *Opened {
 	if s.Reconnect <= 0 {
 		return &Opened{Site: first, place: first, Way: "agent"}
 	}
-	line := redial.Line[far]{Open: open, Patience: s.Reconnect, Told: s.Told, Final: isHostKey}
+	line := redial.Line[far]{Open: open, Patience: s.Reconnect, Told: s.Told, Final: isFinal}
 	if line.Told == nil {
 		line.Told = func(error, time.Duration) {}
 	}
@@ -195,60 +203,123 @@ func (s *Settings) lastingAgent(first far, address string, open func(context.Con
 	return &Opened{Site: l, place: l, Way: "agent"}
 }
 
-// isHostKey tells that a server has become another one: it is not to be tried again.
-func isHostKey(err error) bool {
-	var key *connect.HostKeyError
-	return errors.As(err, &key)
+// isFinal tells that it is not to be tried again: a server has become another one, or an agent is killed wherever it runs.
+func isFinal(err error) bool {
+	var (
+		key   *connect.HostKeyError
+		unfit *UnfitError
+	)
+	return errors.As(err, &key) || errors.As(err, &unfit)
 }
 
 func (l *lasting) Abilities() fsys.Abilities { return l.Now().Abilities() }
 
-func (l *lasting) Survey(ctx context.Context, believe bool) (out *site.Survey, err error) {
-	l.believe = believe
-	return out, l.Try(ctx, func(s far, _ bool) error {
-		out, err = s.Survey(ctx, believe)
-		return err
+// call does what is of one piece: it is begun anew after each loss, and counts as something that got through once it has ended.
+func call[R any](ctx context.Context, l *lasting, do func(s far) (R, error)) (R, error) {
+	return pieces(ctx, l, func(s far, _ bool) (R, error) { return do(s) })
+}
+
+func pieces[R any](ctx context.Context, l *lasting, do func(s far, again bool) (R, error)) (R, error) {
+	result, err := redial.Do(ctx, l.Keeper, do)
+	if err == nil {
+		l.Moved()
+	}
+	return result, err
+}
+
+// nothing is the result of a call that gives none.
+type nothing struct{}
+
+func (l *lasting) Survey(ctx context.Context, believe bool) (*site.Survey, error) {
+	return call(ctx, l, func(s far) (*site.Survey, error) {
+		survey, err := s.Survey(ctx, believe)
+		if err == nil {
+			l.bound, l.believe, l.survey, l.want, l.result = s, believe, survey, nil, nil
+		}
+		return survey, err
 	})
 }
 
-func (l *lasting) Compare(ctx context.Context, survey *site.Survey, want *site.Wanted, told func(int64)) (out *diff.Result, err error) {
-	l.want = want
-	return out, l.Try(ctx, func(s far, again bool) error {
-		at := survey
-		if again {
-			if at, err = s.Survey(ctx, l.believe); err != nil {
-				return err
+func (l *lasting) Compare(ctx context.Context, survey *site.Survey, want *site.Wanted, told func(int64)) (*diff.Result, error) {
+	return call(ctx, l, func(s far) (*diff.Result, error) {
+		if s != l.bound {
+			again, err := s.Survey(ctx, l.believe)
+			if err != nil {
+				return nil, err
 			}
-			*survey = *at // who asked for the first one sees what stands now
+			l.bound, l.survey = s, again
 		}
-		out, err = s.Compare(ctx, at, want, told)
+		result, err := s.Compare(ctx, l.survey, want, told)
+		if err == nil {
+			l.want, l.result = want, result
+			*survey = *l.survey // who asked for the first one sees what stands now
+		}
+		return result, err
+	})
+}
+
+// bind has an agent know what was compared last. Should another deployment have been published meanwhile, it fails with a
+// *site.OvertakenError.
+func (l *lasting) bind(ctx context.Context, s far, number int) error {
+	if s == l.bound {
+		return nil
+	}
+	survey, err := s.Survey(ctx, l.believe)
+	if err != nil {
 		return err
+	}
+	if survey.Number != number {
+		return &site.OvertakenError{Expected: number, Found: survey.Number}
+	}
+	want := *l.want
+	result, err := s.Compare(ctx, survey, &want, nil)
+	if err == nil {
+		l.bound, l.survey, l.result = s, survey, result
+	}
+	return err
+}
+
+// Held implements deploy.Site.
+func (l *lasting) Held(ctx context.Context, survey *site.Survey, result *diff.Result) ([]string, error) {
+	return call(ctx, l, func(s far) ([]string, error) {
+		if err := l.bind(ctx, s, survey.Number); err != nil {
+			return nil, err
+		}
+		return s.Held(ctx, l.survey, l.result)
 	})
 }
 
 // Deploy implements deploy.Site. Before a second attempt it looks what became of the first.
-func (l *lasting) Deploy(ctx context.Context, plan *site.Plan, watch *site.Watch) (out *site.Outcome, err error) {
+func (l *lasting) Deploy(ctx context.Context, plan *site.Plan, watch *site.Watch) (*site.Outcome, error) {
 	standing := plan.Survey.Number
-	var asked agent.Asked // by the first attempt that asked for anything
-	return out, l.Try(ctx, func(s far, again bool) error {
+	var first, least *agent.Asked // by the first attempt that asked for anything; the least that any asked for
+	return pieces(ctx, l, func(s far, again bool) (*site.Outcome, error) {
 		now := *plan
 		if again {
-			done, err := l.afresh(ctx, s, &now, standing)
-			if err != nil || done != nil {
-				out = done
-				return err
+			if done, err := l.afresh(ctx, s, &now, standing); err != nil || done != nil {
+				return done, err
+			}
+		} else if err := l.bind(ctx, s, standing); err != nil {
+			return nil, err
+		}
+		now.Survey, now.Result = l.survey, l.result
+		out, err := s.Deploy(ctx, &now, watch)
+		l.result = nil // it is of before
+		if asked := s.Asked(); asked.Files > 0 {
+			if first == nil {
+				first, least = &asked, &asked
+			}
+			if asked.Bytes < least.Bytes || asked.Files < least.Files { // the attempt before brought something
+				least = &asked
+				l.Moved()
 			}
 		}
-		out, err = s.Deploy(ctx, &now, watch)
-		if asked.Files == 0 {
-			asked = s.Asked()
-		}
-		if err == nil && again && len(out.Failed) == 0 && asked.Files > out.SentFiles {
+		if err == nil && again && len(out.Failed) == 0 && first != nil && first.Files > out.SentFiles {
 			// What the attempts before brought was found there: it counts as sent, and not as sent earlier.
-			out.Resumed -= min(out.Resumed, asked.Files-out.SentFiles)
-			out.SentFiles, out.SentBytes = asked.Files, asked.Bytes
+			out.Resumed -= min(out.Resumed, first.Files-out.SentFiles)
+			out.SentFiles, out.SentBytes = first.Files, first.Bytes
 		}
-		return err
+		return out, err
 	})
 }
 
@@ -281,7 +352,7 @@ func (l *lasting) afresh(ctx context.Context, s far, plan *site.Plan, standing i
 			return nil, err
 		}
 		return &site.Outcome{SentFiles: past[0].SentFiles, SentBytes: past[0].SentBytes, Number: survey.Number, Verified: true,
-			Method: "by comparing anew, after the line was lost"}, nil
+			Method: "by comparing anew, after the connection was lost"}, nil
 	case survey.Number != standing:
 		return nil, &site.OvertakenError{Expected: standing, Found: survey.Number}
 	}
@@ -290,7 +361,7 @@ func (l *lasting) afresh(ctx context.Context, s far, plan *site.Plan, standing i
 			return nil, errors.Join(err, fmt.Errorf("content is no longer held: %d paths", len(missing)))
 		}
 	}
-	plan.Survey, plan.Result = survey, result
+	l.bound, l.survey, l.result = s, survey, result
 	return nil, nil
 }
 
@@ -310,84 +381,69 @@ func recoverWaiting(ctx context.Context, s far, user string) error {
 	}
 }
 
-func (l *lasting) Recover(ctx context.Context, user string) (number int, err error) {
-	return number, l.Try(ctx, func(s far, _ bool) error {
-		number, err = s.Recover(ctx, user)
-		return err
-	})
+func (l *lasting) Recover(ctx context.Context, user string) (int, error) {
+	return call(ctx, l, func(s far) (int, error) { return s.Recover(ctx, user) })
 }
 
 func (l *lasting) Affirm(ctx context.Context, number int, user string) error {
-	return l.Try(ctx, func(s far, _ bool) error { return s.Affirm(ctx, number, user) })
+	_, err := call(ctx, l, func(s far) (nothing, error) { return nothing{}, s.Affirm(ctx, number, user) })
+	return err
 }
 
-func (l *lasting) Deployment(ctx context.Context, number int) (m *manifest.Manifest, err error) {
-	return m, l.Try(ctx, func(s far, _ bool) error {
-		m, err = s.Deployment(ctx, number)
-		return err
-	})
+func (l *lasting) Deployment(ctx context.Context, number int) (*manifest.Manifest, error) {
+	return call(ctx, l, func(s far) (*manifest.Manifest, error) { return s.Deployment(ctx, number) })
 }
 
-func (l *lasting) History(ctx context.Context) (past []site.Past, err error) {
-	return past, l.Try(ctx, func(s far, _ bool) error {
-		past, err = s.History(ctx)
-		return err
-	})
+func (l *lasting) History(ctx context.Context) ([]site.Past, error) {
+	return call(ctx, l, func(s far) ([]site.Past, error) { return s.History(ctx) })
 }
 
-// Held implements deploy.Site. It belongs to a comparison, which is lost with the line.
-func (l *lasting) Held(ctx context.Context, survey *site.Survey, result *diff.Result) (missing []string, err error) {
-	return l.Now().Held(ctx, survey, result)
+func (l *lasting) Verify(ctx context.Context, m *manifest.Manifest, strays bool, watch *site.Watch) (*site.Report, error) {
+	return call(ctx, l, func(s far) (*site.Report, error) { return s.Verify(ctx, m, strays, watch) })
 }
 
-func (l *lasting) Verify(ctx context.Context, m *manifest.Manifest, strays bool, watch *site.Watch) (report *site.Report, err error) {
-	return report, l.Try(ctx, func(s far, _ bool) error {
-		report, err = s.Verify(ctx, m, strays, watch)
-		return err
-	})
+func (l *lasting) Examine(ctx context.Context) ([]site.Check, error) {
+	return call(ctx, l, func(s far) ([]site.Check, error) { return s.Examine(ctx) })
 }
 
-func (l *lasting) Examine(ctx context.Context) (checks []site.Check, err error) {
-	return checks, l.Try(ctx, func(s far, _ bool) error {
-		checks, err = s.Examine(ctx)
-		return err
-	})
+func (l *lasting) Unfinished(ctx context.Context) (bool, error) {
+	return call(ctx, l, func(s far) (bool, error) { return s.Unfinished(ctx) })
 }
 
-func (l *lasting) Unfinished(ctx context.Context) (unfinished bool, err error) {
-	return unfinished, l.Try(ctx, func(s far, _ bool) error {
-		unfinished, err = s.Unfinished(ctx)
-		return err
-	})
-}
-
-func (l *lasting) Locked(ctx context.Context) (holder *site.Holder, err error) {
-	return holder, l.Try(ctx, func(s far, _ bool) error {
-		holder, err = s.Locked(ctx)
-		return err
-	})
+func (l *lasting) Locked(ctx context.Context) (*site.Holder, error) {
+	return call(ctx, l, func(s far) (*site.Holder, error) { return s.Locked(ctx) })
 }
 
 func (l *lasting) Unlock(ctx context.Context, holder *site.Holder) error {
-	return l.Try(ctx, func(s far, _ bool) error { return s.Unlock(ctx, holder) })
+	_, err := call(ctx, l, func(s far) (nothing, error) { return nothing{}, s.Unlock(ctx, holder) })
+	return err
 }
 
-func (l *lasting) Stands(ctx context.Context, paths []string, told func(int64)) (found []manifest.Entry, err error) {
-	return found, l.Try(ctx, func(s far, _ bool) error {
-		found, err = s.Stands(ctx, paths, told)
-		return err
-	})
+func (l *lasting) GiveUp(ctx context.Context, user string) (*site.GivenUp, error) {
+	return call(ctx, l, func(s far) (*site.GivenUp, error) { return s.GiveUp(ctx, user) })
+}
+
+func (l *lasting) Stands(ctx context.Context, paths []string, told func(int64)) (*site.Standing, error) {
+	return call(ctx, l, func(s far) (*site.Standing, error) { return s.Stands(ctx, paths, told) })
+}
+
+// stretch is a part of a file.
+type stretch struct {
+	content []byte
+	end     bool
 }
 
 func (l *lasting) ReadPath(ctx context.Context, path string) (io.ReadCloser, error) {
-	return agent.InStretches(ctx, path, func(ctx context.Context, path string, offset int64) (content []byte, end bool, err error) {
-		return content, end, l.Try(ctx, func(s far, _ bool) error {
-			content, end, err = s.Stretch(ctx, path, offset)
-			return err
+	return agent.InStretches(ctx, path, func(ctx context.Context, path string, offset int64) ([]byte, bool, error) {
+		got, err := call(ctx, l, func(s far) (stretch, error) {
+			content, end, err := s.Stretch(ctx, path, offset)
+			return stretch{content, end}, err
 		})
+		return got.content, got.end, err
 	})
 }
 
 func (l *lasting) Gather(ctx context.Context, paths []string, each func(i int, content []byte, err error)) error {
-	return l.Try(ctx, func(s far, _ bool) error { return s.Gather(ctx, paths, each) })
+	_, err := call(ctx, l, func(s far) (nothing, error) { return nothing{}, s.Gather(ctx, paths, each) })
+	return err
 }

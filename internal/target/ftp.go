@@ -25,7 +25,7 @@ const defaultConnections = 8
 
 func (s *Settings) ftp() *connect.FTP {
 	return &connect.FTP{Host: s.Address.Host, Port: s.Address.Port, User: s.Address.User, Password: s.password(),
-		TLS: s.Address.Kind == FTPS, Certificate: s.Certificate, RateLimit: s.RateLimit, Took: s.Took}
+		TLS: s.Address.Kind == FTPS, Certificate: s.Certificate, Limit: connect.NewThrottle(s.RateLimit), Took: s.Took}
 }
 
 // password finds the password once: several connections need it.
@@ -100,11 +100,9 @@ func ftpFacts(s Settings, first *connect.FTPLine, f *ftpfs.FS) []site.Check {
 	_, listings := first.Features["MLST"]
 	_, utf8 := first.Features["UTF8"]
 	able := f.Abilities()
-	add("line", s.Address.Kind == FTPS, "private (TLS)", "everything crosses the line in the clear", "use ftps:// where the server has it")
+	add("connection", s.Address.Kind == FTPS, "private (TLS)", "everything crosses it in the clear", "use ftps:// where the server has it")
 	add("listings", listings, "for programs, exact to the second (MLSD)", "only for people, to the minute", "what was altered by others within a minute of a deployment is read to be sure")
-	add("times", !able.NoTimes, "can be set (MFMT)", "cannot be set: files have the time at which they were brought", "the record says what a file was, by its size and that it is not newer")
-	add("modes", able.Modes, "can be set (SITE CHMOD)", "cannot be set: the server gives its own", "where scripts must be executable, set that in the host's control panel")
-	add("names", utf8, "in UTF-8", "the server does not say how names are written", "keep to plain letters in file names")
+	add("encoding", utf8, "names are in UTF-8", "the server does not say how names are written", "keep to plain letters in file names")
 	add("digests", able.FarDigests != "", "the server computes them ("+able.FarDigests+")", "the server computes none", "what is sent is read back to be checked, and verify reads everything")
 	return out
 }

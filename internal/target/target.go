@@ -61,16 +61,19 @@ type Settings struct {
 	SSHConfig []string // files of OpenSSH's client settings
 	Via       []string // hosts that are gone through, each as [USER@]HOST[:PORT]
 	Jobs      int
+	Retire    time.Duration         // how long files that are no pages stay after they were retired
 	History   int                   // how many deployments are kept; 0: the usual
 	Switch    bool                  // the root is a link to one of several trees
 	Between   func(fsys.FS) fsys.FS // put between the site and its place; nil: nothing
+
+	arrived func(bytes int64) // see agent.Program
 }
 
 // SSH gives how to connect to a target that is reached over SSH. What the target says wins over OpenSSH's own settings.
 func (s *Settings) SSH() (*connect.SSH, error) {
 	dial := &connect.SSH{Host: s.Address.Host, Port: s.Address.Port, User: s.Address.User, Identity: s.Identity,
 		HostKey: s.HostKey, KnownHosts: s.KnownHosts, Password: s.Password, Passphrase: s.Passphrase,
-		Ask: s.Ask, Took: s.Took, RateLimit: s.RateLimit}
+		Ask: s.Ask, Took: s.Took, Limit: connect.NewThrottle(s.RateLimit)}
 	if len(s.Via) > 0 {
 		if err := dial.GoThrough(s.Via); err != nil {
 			return nil, err
@@ -104,28 +107,47 @@ func Open(ctx context.Context, s Settings) (*Opened, error) {
 // tryAgain is how long to wait between two tries to reach a machine that is not there yet.
 const tryAgain = time.Second
 
-// lostWhileOpening is how often a connection is made anew that was lost before the site was open.
-const lostWhileOpening = 2
-
-// openWaiting connects, and tries again for a while when the machine is not there yet or does not let us in yet. A host
-// key that is wrong is never tried again.
+// openWaiting connects, and tries again for a while when the machine is not there yet or does not let us in yet, and when the
+// connection is lost before the site is open. A host key that is wrong is never tried again.
 func openWaiting(ctx context.Context, s Settings, open func(context.Context, Settings) (*Opened, error)) (*Opened, error) {
-	deadline := time.Now().Add(s.Wait)
-	tries := lostWhileOpening
+	var (
+		deadline = time.Now().Add(s.Wait)
+		pause    = redial.FirstPause
+		stuck    time.Time // since when connections are lost and nothing gets through
+		arrived  int64
+	)
+	s.arrived = func(bytes int64) {
+		if bytes > arrived {
+			arrived, pause, stuck = bytes, redial.FirstPause, time.Now()
+		}
+	}
 	for {
 		opened, err := open(ctx, s)
-		if errors.Is(err, fsys.ErrLost) && tries > 0 && s.Reconnect > 0 {
-			tries--
-			continue
-		}
-		var failed *connect.Error
-		if !errors.As(err, &failed) || failed.Step == connect.HostKey || failed.Step == connect.Certificate || time.Now().After(deadline) {
-			return opened, err
+		wait := tryAgain
+		if s.Reconnect > 0 && connect.IsLost(err) {
+			if stuck.IsZero() {
+				stuck = time.Now()
+			}
+			if time.Since(stuck) > s.Reconnect {
+				return opened, err
+			}
+			if s.Told != nil {
+				s.Told(err, pause)
+			}
+			wait, pause = pause, min(2*pause, redial.LongestPause)
+		} else {
+			var failed *connect.Error
+			if !errors.As(err, &failed) || failed.Step == connect.HostKey || failed.Step == connect.Certificate || time.Now().After(deadline) {
+				if err == nil && !stuck.IsZero() && s.Told != nil {
+					s.Told(nil, 0)
+				}
+				return opened, err
+			}
 		}
 		select {
 		case <-ctx.Done():
 			return nil, ctx.Err()
-		case <-time.After(tryAgain):
+		case <-time.After(wait):
 		}
 	}
 }
@@ -139,14 +161,16 @@ type Site interface {
 	Unfinished(ctx context.Context) (bool, error)
 	Locked(ctx context.Context) (*site.Holder, error)
 	Unlock(ctx context.Context, holder *site.Holder) error
+	GiveUp(ctx context.Context, user string) (*site.GivenUp, error)
 	ReadPath(ctx context.Context, path string) (io.ReadCloser, error)
 	Gather(ctx context.Context, paths []string, each func(i int, content []byte, err error)) error
-	Stands(ctx context.Context, paths []string, told func(bytes int64)) ([]manifest.Entry, error)
+	Stands(ctx context.Context, paths []string, told func(bytes int64)) (*site.Standing, error)
 }
 
 // Opened is an open site with what was opened for it.
 type Opened struct {
 	Site
+	Read  int64        // bytes that had to be read there before anything else
 	Way   string       // how it is reached, where there are several: "agent" or "SFTP"
 	Why   error        // why no agent runs there, an *agent.UnavailableError; nil when one does, or was not wanted
 	Clear bool         // what is sent can be read on the way
@@ -225,6 +249,22 @@ func locateSwitched(root string, dir, base func(string) string, look func(string
 	return place{above.base, base(root)}, nil
 }
 
+// moved tells where a root leads that is a link now, although a folder with a record beside it stood there once; empty: it is not so.
+func moved(root string, dir, base func(string) string, join func(...string) string, lstat func(string) (fs.FileInfo, error), resolve func(string) (string, error)) string {
+	info, err := lstat(root)
+	if err != nil || info.Mode()&fs.ModeSymlink == 0 {
+		return ""
+	}
+	if _, err := lstat(join(dir(root), site.RecordName(base(root)), "current")); err != nil {
+		return ""
+	}
+	to, err := resolve(root)
+	if err != nil {
+		return ""
+	}
+	return to
+}
+
 func openFolder(ctx context.Context, s Settings) (*Opened, error) {
 	opened, place, err := s.openLocal(ctx)
 	if err != nil {
@@ -254,7 +294,11 @@ func (s *Settings) openLocal(ctx context.Context) (*site.Site, io.Closer, error)
 		f.Close()
 		return nil, nil, err
 	}
-	opened, err := site.Open(ctx, s.between(f), p.root, s.Address.Path, site.Options{Jobs: s.Jobs, Switch: s.Switch})
+	opt := site.Options{Jobs: s.Jobs, Switch: s.Switch}
+	if !s.Switch {
+		opt.Moved = moved(s.Address.Path, filepath.Dir, filepath.Base, filepath.Join, os.Lstat, filepath.EvalSymlinks)
+	}
+	opened, err := site.Open(ctx, s.between(f), p.root, s.Address.Path, opt)
 	if err != nil {
 		f.Close()
 		return nil, nil, err
@@ -398,7 +442,11 @@ func (s *Settings) openSFTP(ctx context.Context, dial *connect.SSH, client *ssh.
 	if err == nil {
 		f := s.lasting(dial, s.place(over, p.base), p.base)
 		var opened *site.Site
-		if opened, err = site.Open(ctx, s.between(f), p.root, root, site.Options{Jobs: s.Jobs, Switch: s.Switch}); err == nil {
+		opt := site.Options{Jobs: s.Jobs, Switch: s.Switch}
+		if !s.Switch {
+			opt.Moved = moved(root, path.Dir, path.Base, path.Join, over.Lstat, over.RealPath)
+		}
+		if opened, err = site.Open(ctx, s.between(f), p.root, root, opt); err == nil {
 			return &Opened{Site: opened, Way: "SFTP", place: f}, nil
 		}
 	}
@@ -426,7 +474,7 @@ func (s *Settings) lasting(dial *connect.SSH, f fsys.FS, base string) fsys.FS {
 		}
 		return s.place(over, base), nil
 	}
-	line.Final = isHostKey
+	line.Final = isFinal
 	if line.Told == nil {
 		line.Told = func(error, time.Duration) {}
 	}

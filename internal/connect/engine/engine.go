@@ -144,7 +144,10 @@ type Container struct {
 	ID       string // whole
 	Name     string
 	Running  bool
+	Paused   bool
 	ReadOnly bool   // its root file system cannot be written
+	Memory   int64  // how much of it it may take, in bytes; 0: there is no limit
+	Programs int64  // how many processes and threads it may have; 0: there is no limit
 	System   string // as in linux/amd64
 	Mounts   []Mount
 }
@@ -181,10 +184,14 @@ func (e *Engine) Container(ctx context.Context, name string) (*Container, error)
 func (e *Engine) describe(ctx context.Context, found container.InspectResponse) (*Container, error) {
 	c := &Container{engine: e, ID: found.ID, Name: strings.TrimPrefix(found.Name, "/")}
 	if found.State != nil {
+		c.Paused = found.State.Paused
 		c.Running = found.State.Running && !found.State.Paused && !found.State.Restarting
 	}
 	if found.HostConfig != nil {
-		c.ReadOnly = found.HostConfig.ReadonlyRootfs
+		c.ReadOnly, c.Memory = found.HostConfig.ReadonlyRootfs, found.HostConfig.Memory
+		if limit := found.HostConfig.PidsLimit; limit != nil && *limit > 0 {
+			c.Programs = *limit
+		}
 	}
 	for _, m := range found.Mounts {
 		c.Mounts = append(c.Mounts, Mount{Path: m.Destination, Kind: string(m.Type), Writable: m.RW})

@@ -20,6 +20,8 @@ type Stream struct {
 	io.Reader
 	hijacked client.ExecAttachResult
 	words    *strings.Builder
+	engine   *Engine
+	id       string
 }
 
 // Write writes to the program's standard input.
@@ -29,6 +31,18 @@ func (s *Stream) Write(p []byte) (int, error) { return s.hijacked.Conn.Write(p) 
 func (s *Stream) Close() error {
 	_ = s.hijacked.CloseWrite() // it may have ended
 	return s.hijacked.Conn.Close()
+}
+
+// CloseWrite ends the program's standard input.
+func (s *Stream) CloseWrite() error { return s.hijacked.CloseWrite() }
+
+// Ended tells with which status the program has ended, if it has.
+func (s *Stream) Ended(ctx context.Context) (status int, ended bool) {
+	found, err := s.engine.api.ExecInspect(ctx, s.id, client.ExecInspectOptions{})
+	if err != nil || found.Running {
+		return 0, false
+	}
+	return found.ExitCode, true
 }
 
 // Said gives what the program wrote to its standard error, up to a KiB. It is whole once reading has ended.
@@ -45,7 +59,7 @@ func (c *Container) Exec(ctx context.Context, user string, command ...string) (*
 	if err != nil {
 		return nil, fmt.Errorf("start %s: %w", command[0], said{err})
 	}
-	s := &Stream{hijacked: attached, words: &strings.Builder{}}
+	s := &Stream{hijacked: attached, words: &strings.Builder{}, engine: c.engine, id: created.ID}
 	s.Reader = &output{in: attached.Reader, words: s.words}
 	return s, nil
 }

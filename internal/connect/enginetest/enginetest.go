@@ -121,6 +121,8 @@ type Wanted struct {
 	Memory     map[string]string // paths of memory disks, and their options
 	Labels     map[string]string
 	StopSignal string
+	Limit      int64 // of memory, in bytes; 0: none
+	Programs   int64 // how many processes it may have; 0: as many as it likes
 }
 
 // Run makes a container, starts it, and gives its name. It goes with the test.
@@ -142,8 +144,13 @@ func (e *Engine) Make(w Wanted) string {
 	if w.Volume != "" {
 		config.Volumes = map[string]struct{}{w.Volume: {}}
 	}
+	var limit *int64
+	if w.Programs > 0 {
+		limit = &w.Programs
+	}
 	_, err := e.API.ContainerCreate(e.T.Context(), client.ContainerCreateOptions{Name: name, Image: e.image, Config: config,
-		HostConfig: &container.HostConfig{NetworkMode: "none", ReadonlyRootfs: w.ReadOnly, Tmpfs: w.Memory}})
+		HostConfig: &container.HostConfig{NetworkMode: "none", ReadonlyRootfs: w.ReadOnly, Tmpfs: w.Memory,
+			Resources: container.Resources{Memory: w.Limit, PidsLimit: limit}}})
 	require.NoError(e.T, err)
 	e.T.Cleanup(func() {
 		_, _ = e.API.ContainerRemove(context.Background(), name, client.ContainerRemoveOptions{Force: true, RemoveVolumes: true}) // it may have gone

@@ -1,4 +1,6 @@
-// Package ftptest starts ProFTPD on loopback for tests, with a user of its own who sees one folder.
+// Package ftptest starts FTP servers on loopback for tests: ProFTPD (Start), vsftpd (StartVsftpd) and pure-ftpd (StartPure), each with
+// one user who sees one folder. Debian installs one FTP server at a time, so the last two are unpacked into bin/servers
+// (make .servers).
 package ftptest
 
 import (
@@ -10,6 +12,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -24,94 +27,79 @@ const (
 	Password = "kittiwake"
 )
 
+// UserID is the number of the user's system account, and of the group. Nothing else belongs to it.
+const UserID = 65533
+
 // Server is a running server.
 type Server struct {
 	Port        int
 	Dir         string // of this machine, which the user sees as the top
 	Certificate string // its fingerprint, SHA256:…
 	Process     int    // its number; each connection is served by a child of it
+
+	own             string // for its settings
+	certificateFile string
 }
 
-// TLS is the lines that have a server ask for TLS, with the session of the login in each transfer.
-func TLS(t testing.TB) []string {
-	t.Helper()
-	return []string{"LoadModule mod_tls.c", "TLSEngine on", "TLSRequired on", "TLSProtocol TLSv1.2 TLSv1.3",
-		"TLSRSACertificateFile " + tlsFile, "TLSRSACertificateKeyFile " + tlsFile}
-}
-
-// tlsFile stands for the certificate's file in lines.
+// tlsFile is replaced by the certificate's file in lines of settings.
 const tlsFile = "CERTIFICATE"
 
-// Digests is the lines that have a server compute digests.
-var Digests = []string{"LoadModule mod_digest.c", "DigestEngine on"}
-
-// Quota is the lines that limit how many bytes the user may store.
-func Quota(t testing.TB, bytes int) []string {
+// prepare makes what every server needs. Without the program the test is skipped, but not in CI.
+func prepare(t testing.TB, program string) *Server {
 	t.Helper()
-	dir := t.TempDir()
-	for _, command := range []string{
-		"ftpquota --create-table --type=limit --table-path=limit",
-		"ftpquota --create-table --type=tally --table-path=tally",
-		fmt.Sprintf("ftpquota --add-record --type=limit --table-path=limit --name=%s --quota-type=user --limit-type=hard --bytes-upload=%d --units=byte", User, bytes),
-	} {
-		cmd := exec.Command("sh", "-c", command)
-		cmd.Dir = dir
-		out, err := cmd.CombinedOutput()
-		require.NoError(t, err, "%s", out)
-	}
-	return []string{"LoadModule mod_quotatab.c", "LoadModule mod_quotatab_file.c", "QuotaEngine on",
-		"QuotaLimitTable file:" + filepath.Join(dir, "limit"), "QuotaTallyTable file:" + filepath.Join(dir, "tally")}
-}
-
-// Start starts a server with more lines in its settings. Without the program the test is skipped, but not in CI.
-func Start(t testing.TB, lines ...string) *Server {
-	t.Helper()
-	program, err := exec.LookPath("proftpd")
-	if err != nil {
-		program = "/usr/sbin/proftpd"
-		_, err = os.Stat(program)
-	}
-	if err != nil || os.Getuid() != 0 {
+	if _, err := os.Stat(program); err != nil || os.Getuid() != 0 {
 		if os.Getenv("CI") != "" {
-			t.Fatal("ProFTPD is missing, or this is not root")
+			t.Fatal(program + " is missing, or this is not root")
 		}
-		t.Skip("ProFTPD is missing, or this is not root")
+		t.Skip(program + " is missing, or this is not root")
 	}
-	dir := t.TempDir()
+	own, err := os.MkdirTemp("", "ftptest") // the test's name may have a comma in it, which means something to pure-ftpd
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, os.RemoveAll(own)) })
+	s := &Server{own: own}
 	// The user must get there through folders that the test's own are in.
-	for at := dir; at != "/" && strings.HasPrefix(at, os.TempDir()) && at != os.TempDir(); at = filepath.Dir(at) {
+	for at := s.own; at != "/" && strings.HasPrefix(at, os.TempDir()) && at != os.TempDir(); at = filepath.Dir(at) {
 		require.NoError(t, os.Chmod(at, 0o755))
 	}
-	s := &Server{Dir: filepath.Join(dir, "home")}
+	s.Dir, s.certificateFile = filepath.Join(s.own, "home"), filepath.Join(s.own, "certificate.pem")
 	require.NoError(t, os.Mkdir(s.Dir, 0o755))
 	require.NoError(t, os.Chown(s.Dir, UserID, UserID))
-	s.Certificate = writeCertificate(t, filepath.Join(dir, "certificate.pem"))
+	s.Certificate = writeCertificate(t, s.certificateFile)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	s.Port = l.Addr().(*net.TCPAddr).Port
 	require.NoError(t, l.Close())
-	hash, err := exec.Command("perl", "-e", "print crypt($ARGV[0], '$6$gannetrock')", Password).Output()
+	return s
+}
+
+// onlyTLS12 in the environment of a server has OpenSSL speak nothing newer than TLS 1.2.
+func onlyTLS12(t testing.TB) string {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "openssl.cnf")
+	require.NoError(t, os.WriteFile(file, []byte("openssl_conf = all\n[all]\nssl_conf = ssl\n[ssl]\nsystem_default = tls\n[tls]\nMaxProtocol = TLSv1.2\n"), 0o644))
+	return "OPENSSL_CONF=" + file
+}
+
+// run starts a server and waits until it answers.
+func (s *Server) run(t testing.TB, cmd *exec.Cmd) {
+	t.Helper()
+	out, err := os.Create(filepath.Join(s.own, "said")) // a file: what serves a connection may live for longer than the server
 	require.NoError(t, err)
-	passwd := filepath.Join(dir, "passwd")
-	require.NoError(t, os.WriteFile(passwd, fmt.Appendf(nil, "%s:%s:%d:%[3]d::%s:/bin/false\n", User, hash, UserID, s.Dir), 0o600))
-	settings := append([]string{"ServerName Rock", "ServerType standalone", "UseIPv6 off", "DefaultAddress 127.0.0.1", fmt.Sprintf("Port %d", s.Port),
-		"User nobody", "Group nogroup", "AuthOrder mod_auth_file.c", "AuthUserFile " + passwd, "RequireValidShell off", "DefaultRoot ~",
-		"PidFile " + filepath.Join(dir, "pid"), "ScoreboardFile " + filepath.Join(dir, "scoreboard"), "SystemLog " + filepath.Join(dir, "log"),
-		"WtmpLog off", "TransferLog none", "DelayEngine off", "UseReverseDNS off", "AllowStoreRestart on", "AllowOverwrite on", "MaxInstances 60", "Umask 022"}, lines...)
-	text := strings.ReplaceAll(strings.Join(settings, "\n")+"\n", tlsFile, filepath.Join(dir, "certificate.pem"))
-	config := filepath.Join(dir, "proftpd.conf")
-	require.NoError(t, os.WriteFile(config, []byte(text), 0o644))
-	cmd := exec.Command(program, "--nodaemon", "--quiet", "--config", config)
-	var said strings.Builder
-	cmd.Stderr, cmd.Stdout = &said, &said
+	defer out.Close()
+	cmd.Stderr, cmd.Stdout = out, out
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	require.NoError(t, cmd.Start())
+	said := func() string { text, _ := os.ReadFile(out.Name()); return string(text) }
 	s.Process = cmd.Process.Pid
 	t.Cleanup(func() {
 		_ = cmd.Process.Signal(os.Interrupt) // it may have ended
+		late := time.AfterFunc(5*time.Second, func() { _ = cmd.Process.Kill() })
 		_ = cmd.Wait()
+		late.Stop()
+		_ = syscall.Kill(-s.Process, syscall.SIGKILL) // what still serves a connection
 		if t.Failed() {
-			log, _ := os.ReadFile(filepath.Join(dir, "log"))
-			t.Logf("proftpd said: %s\n%s", said.String(), log)
+			log, _ := os.ReadFile(filepath.Join(s.own, "log"))
+			t.Logf("%s said: %s\n%s", cmd.Path, said(), log[max(0, len(log)-8000):])
 		}
 	})
 	require.Eventually(t, func() bool {
@@ -120,12 +108,21 @@ func Start(t testing.TB, lines ...string) *Server {
 			conn.Close()
 		}
 		return err == nil
-	}, 10*time.Second, 20*time.Millisecond, "proftpd does not answer: %s", &said)
-	return s
+	}, 10*time.Second, 20*time.Millisecond, "%s does not answer", cmd.Path)
 }
 
-// UserID is the number of the user's system account, and of the group. Nothing else belongs to it.
-const UserID = 65533
+// unpacked gives where a program of a package lies that was unpacked into the project.
+func unpacked(t testing.TB, program string) string {
+	t.Helper()
+	at, err := os.Getwd()
+	require.NoError(t, err)
+	for ; at != "/"; at = filepath.Dir(at) {
+		if _, err := os.Stat(filepath.Join(at, "go.mod")); err == nil {
+			break
+		}
+	}
+	return filepath.Join(at, "bin", "servers", program)
+}
 
 // writeCertificate makes a certificate that signs itself and gives its fingerprint.
 func writeCertificate(t testing.TB, file string) string {
@@ -137,4 +134,12 @@ func writeCertificate(t testing.TB, file string) string {
 	text := append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: certificate.Certificate[0]}), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})...)
 	require.NoError(t, os.WriteFile(file, text, 0o600))
 	return fingerprint
+}
+
+// Log gives what the server has logged, where it logs to a file.
+func (s *Server) Log(t testing.TB) string {
+	t.Helper()
+	text, err := os.ReadFile(filepath.Join(s.own, "log"))
+	require.NoError(t, err)
+	return string(text)
 }

@@ -40,7 +40,9 @@ type Place interface {
 
 // FS implements fsys.FS.
 type FS struct {
-	fsys.FS // the folder of this machine
+	claimed io.Closer // says that dir is in use
+	read    int64     // see Read
+	fsys.FS           // the folder of this machine
 	local   *osfs.FS
 	tree    *os.Root // the same
 	place   Place
@@ -88,17 +90,25 @@ func (f *FS) standing(head *tar.Header) standing {
 // mostCarried is how many bytes are brought here at most.
 const mostCarried = 64 << 30
 
+// folderPrefix begins the name of the folder to which things are brought; chance ends it.
+const folderPrefix = "tartine-container-"
+
 // Open brings some names of a folder of a container here, with everything below them. A name at which nothing stands is
 // none.
 func Open(ctx context.Context, place Place, base string, names []string, opt Options) (*FS, error) {
 	if opt.Owner == nil {
 		opt.Owner = &osfs.Owner{}
 	}
-	dir, err := os.MkdirTemp("", "tartine-container-")
+	sweep()
+	dir, err := os.MkdirTemp("", folderPrefix)
 	if err != nil {
 		return nil, err
 	}
-	f := &FS{place: place, base: base, dir: dir, opt: opt, there: map[string]standing{}, changed: map[string]bool{}, remotes: map[string]remote{}}
+	claimed, err := claim(dir)
+	if err != nil {
+		return nil, errors.Join(err, os.RemoveAll(dir))
+	}
+	f := &FS{claimed: claimed, place: place, base: base, dir: dir, opt: opt, there: map[string]standing{}, changed: map[string]bool{}, remotes: map[string]remote{}}
 	if err = f.fill(ctx, names); err != nil {
 		f.Close()
 		return nil, err
@@ -142,7 +152,7 @@ func (f *FS) Close() error {
 	if f.local != nil {
 		err = errors.Join(err, f.local.Close())
 	}
-	return errors.Join(err, os.RemoveAll(f.dir))
+	return errors.Join(err, os.RemoveAll(f.dir), f.claimed.Close())
 }
 
 // Abilities implements fsys.FS.
@@ -169,9 +179,13 @@ func (f *FS) bring(ctx context.Context, name string) error {
 			return f.takeAside(name, below, head, content)
 		}
 		f.there[at] = f.standing(head)
+		f.read += head.Size
 		return f.take(ctx, name, at, head, content)
 	})
 }
+
+// Read tells how many bytes of files were read to find out what is there.
+func (f *FS) Read() int64 { return f.read }
 
 // walkArchive goes through an archive whose names begin with the last element of name.
 func walkArchive(ctx context.Context, archive io.Reader, name string, each func(at string, head *tar.Header, content io.Reader) error) error {

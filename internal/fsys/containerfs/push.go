@@ -96,7 +96,7 @@ func (f *FS) pack(ctx context.Context) (*parcel, error) {
 				}
 			}
 			if dir == "." {
-				return nil, fmt.Errorf("%s cannot be removed from a container in which nothing can be started", path.Join(f.base, name))
+				return nil, f.noneGoes(name)
 			}
 			anew[dir] = true
 		}
@@ -105,20 +105,41 @@ func (f *FS) pack(ctx context.Context) (*parcel, error) {
 		if under(dir, p.anew) {
 			continue
 		}
-		for _, odd := range f.odd {
-			if strings.HasPrefix(odd, dir+"/") {
-				return nil, fmt.Errorf("%s holds %s, which the engine cannot carry: remove it in the container first", path.Join(f.base, dir), odd)
-			}
-		}
-		for _, mount := range f.opt.Mounts {
-			if within(mount, dir) {
-				return nil, fmt.Errorf("%s holds the mount %s, so nothing can be removed from it", path.Join(f.base, dir), path.Join(f.base, mount))
-			}
+		if err := f.comesAnew(dir); err != nil {
+			return nil, err
 		}
 		p.anew = append(p.anew, dir)
 	}
 	p.names = slices.DeleteFunc(p.names, func(name string) bool { return slices.Contains(p.anew, name) || under(name, p.anew) })
 	return p, nil
+}
+
+func (f *FS) noneGoes(name string) error {
+	return fmt.Errorf("%s cannot be removed from a container in which nothing can be started", path.Join(f.base, name))
+}
+
+// comesAnew fails where a folder cannot go and come anew, so that nothing can be removed from it.
+func (f *FS) comesAnew(dir string) error {
+	for _, odd := range f.odd {
+		if strings.HasPrefix(odd, dir+"/") {
+			return fmt.Errorf("%s holds %s, which the engine cannot carry: remove it in the container first", path.Join(f.base, dir), odd)
+		}
+	}
+	for _, mount := range f.opt.Mounts {
+		if within(mount, dir) {
+			return fmt.Errorf("%s holds the mount %s, so nothing can be removed from it", path.Join(f.base, dir), path.Join(f.base, mount))
+		}
+	}
+	return nil
+}
+
+// CanRemove implements fsys.Remover.
+func (f *FS) CanRemove(_ context.Context, name string) error {
+	dir, _ := fsys.Split(name)
+	if dir == "." {
+		return f.noneGoes(name)
+	}
+	return f.comesAnew(dir)
 }
 
 // within tells whether a name is a folder's, or of something below it.

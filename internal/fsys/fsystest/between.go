@@ -1,14 +1,18 @@
 package fsystest
 
 import (
+	"bytes"
 	"context"
 	"io"
 	"io/fs"
+	"time"
 
 	"tartine/internal/fsys"
+	"tartine/internal/manifest"
 )
 
-// Between stands between a site and its FS, to watch operations or make them fail.
+// Between stands between a site and its FS, to watch operations or make them fail. It has all the optional interfaces, so that
+// what runs over it takes the ways that it takes without; where the FS lacks one it says so as an FS over a wire would.
 type Between struct {
 	fsys.FS
 	// Before is called ahead of each operation with its name ("put", "rename", …) and the names that it is about. An
@@ -144,8 +148,128 @@ func (b *Between) Extend(ctx context.Context, name string, offset int64, content
 	return extender.Extend(ctx, name, offset, content, attr)
 }
 
+// Sync implements fsys.Syncer. An FS without it makes each file durable as it is written.
+func (b *Between) Sync(ctx context.Context) error {
+	if err := b.Before("sync"); err != nil {
+		return err
+	}
+	if syncer, ok := b.FS.(fsys.Syncer); ok {
+		return syncer.Sync(ctx)
+	}
+	return nil
+}
+
+// Digests implements fsys.Digester.
+func (b *Between) Digests(ctx context.Context, names []string, each func(int, manifest.Digest)) error {
+	if err := b.Before("digests", names...); err != nil {
+		return err
+	}
+	if digester, ok := b.FS.(fsys.Digester); ok {
+		return digester.Digests(ctx, names, each)
+	}
+	return fsys.ErrUnsupported
+}
+
+// Writable implements fsys.Prober.
+func (b *Between) Writable(ctx context.Context, dir string) error {
+	if err := b.Before("writable", dir); err != nil {
+		return err
+	}
+	if prober, ok := b.FS.(fsys.Prober); ok {
+		return prober.Writable(ctx, dir)
+	}
+	return nil
+}
+
+// Self implements fsys.Selfer.
+func (b *Between) Self(ctx context.Context) (user uint32, known bool) {
+	if selfer, ok := b.FS.(fsys.Selfer); ok {
+		return selfer.Self(ctx)
+	}
+	return 0, false
+}
+
+// OpenFolder implements fsys.Filler.
+func (b *Between) OpenFolder(ctx context.Context, name string) (fsys.Folder, error) {
+	if err := b.Before("open folder", name); err != nil {
+		return nil, err
+	}
+	filler, ok := b.FS.(fsys.Filler)
+	if !ok {
+		return nil, fsys.ErrUnsupported
+	}
+	inner, err := filler.OpenFolder(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	return &folderBetween{inner, b, name}, nil
+}
+
+type folderBetween struct {
+	fsys.Folder
+	between *Between
+	name    string
+}
+
+// Put implements fsys.Folder.
+func (f *folderBetween) Put(name string, content []byte, attr fsys.Attr) error {
+	full := fsys.Join(f.name, name)
+	if err := f.between.Before("put", full); err != nil {
+		return err
+	}
+	if f.between.Cut != nil {
+		cut, err := io.ReadAll(f.between.Cut(full, bytes.NewReader(content)))
+		if err != nil {
+			_ = f.Folder.Put(name, cut, attr) // what had come
+			return err
+		}
+		content = cut
+	}
+	return f.Folder.Put(name, content, attr)
+}
+
+// CanRemove implements fsys.Remover.
+func (b *Between) CanRemove(ctx context.Context, name string) error {
+	if remover, ok := b.FS.(fsys.Remover); ok {
+		return remover.CanRemove(ctx, name)
+	}
+	return nil
+}
+
+// Refused implements fsys.Learner.
+func (b *Between) Refused() []string {
+	if learner, ok := b.FS.(fsys.Learner); ok {
+		return learner.Refused()
+	}
+	return nil
+}
+
+// Know implements fsys.Learner.
+func (b *Between) Know(refused []string) {
+	if learner, ok := b.FS.(fsys.Learner); ok {
+		learner.Know(refused)
+	}
+}
+
+// Dates implements fsys.Dater.
+func (b *Between) Dates(ctx context.Context, names []string, each func(i int, when time.Time)) error {
+	if err := b.Before("dates", names...); err != nil {
+		return err
+	}
+	if dater, ok := b.FS.(fsys.Dater); ok {
+		return dater.Dates(ctx, names, each)
+	}
+	return fsys.ErrUnsupported
+}
+
+// Plain is an FS without any optional interface.
+type Plain struct{ fsys.FS }
+
 // FreeSpace implements fsys.Spacer.
 func (b *Between) FreeSpace(ctx context.Context) (fsys.Space, error) {
+	if err := b.Before("free space"); err != nil {
+		return fsys.Space{}, err
+	}
 	if spacer, ok := b.FS.(fsys.Spacer); ok {
 		return spacer.FreeSpace(ctx)
 	}

@@ -34,12 +34,15 @@ func Run(t *testing.T, open func(t *testing.T) fsys.FS) {
 		{"ListDescribesWithoutFollowing", lists},
 		{"MissingAndExistingNamesAreToldApart", errorsMatch},
 		{"AwkwardNamesSurvive", awkwardNames},
-		{"LinksOutOfTheBaseAreNotFollowed", noEscape},
+		{"LinksAreNotOpened", noEscape},
 		{"DigestsAgreeWithTheBytes", digests},
 		{"SetAttrChangesModeAndTime", setAttr},
 		{"LinkGivesASecondName", links},
 		{"CopiesAreWholeAndTheirOwn", copies},
 		{"ExtendLeavesWhatIsBefore", extends},
+		{"AFolderThatIsKeptOpenIsFilled", fills},
+		{"WhatOnlyAsksIsAnswered", asks},
+		{"ChangesShow", tellsChanges},
 		{"ManyAtOnce", manyAtOnce},
 		{"LargeFile", largeFile},
 		{"NamesTooLongFail", tooLong},
@@ -76,12 +79,26 @@ func (f *tested) dated(t *testing.T, info fsys.Info) {
 }
 
 // awkward gives the awkward names that the place can hold.
-func (f *tested) awkward() (names []string) {
+func (f *tested) awkward(t *testing.T) (names []string) {
+	t.Helper()
+	spelling := &fsys.Spelling{}
+	if f.Abilities().OddNames {
+		require.NoError(t, f.Mkdir(f.ctx, "spelling", 0o755))
+		var err error
+		spelling, err = fsys.TrySpelling(f.ctx, f, "spelling", Awkward)
+		require.NoError(t, err)
+		require.NoError(t, f.Remove(f.ctx, "spelling"), "nothing is left in it")
+	}
 	for _, name := range Awkward {
-		if !f.Abilities().OneLine || !strings.ContainsAny(name, "\r\n") {
+		if f.Abilities().OneLine && strings.ContainsAny(name, "\r\n") {
+			require.True(t, !f.Abilities().OddNames || spelling.Refuses(name) != "", name)
+			continue
+		}
+		if spelling.Refuses(name) == "" {
 			names = append(names, name)
 		}
 	}
+	require.Greater(t, len(names), len(Awkward)/2)
 	return names
 }
 
@@ -228,7 +245,7 @@ func errorsMatch(t *testing.T, f *tested) {
 var Awkward = []string{"a b", "-rf", "it's \"q\"", "back\\slash", "new\nline", "épée", "砂", "*?[x]", "$HOME;`x`", "#x", " x ", "tab\t", "cr\r"}
 
 func awkwardNames(t *testing.T, f *tested) {
-	names := f.awkward()
+	names := f.awkward(t)
 	for _, name := range names {
 		f.put(t, name, name)
 		require.Equal(t, name, f.read(t, name))
@@ -254,6 +271,89 @@ func noEscape(t *testing.T, f *tested) {
 	require.NoError(t, f.Symlink(f.ctx, "/etc/hostname", "out"))
 	_, err := f.Open(f.ctx, "out")
 	require.Error(t, err)
+	f.put(t, "inside", "x")
+	require.NoError(t, f.Symlink(f.ctx, "inside", "in"))
+	_, err = f.Open(f.ctx, "in")
+	require.Error(t, err, "not even one that leads to a file")
+}
+
+func fills(t *testing.T, f *tested) {
+	filler, ok := f.FS.(fsys.Filler)
+	if !ok {
+		t.Skip("folders are not kept open")
+	}
+	require.NoError(t, f.Mkdir(f.ctx, "d", 0o755))
+	folder, err := filler.OpenFolder(f.ctx, "d")
+	if errors.Is(err, fsys.ErrUnsupported) {
+		t.Skip("it finds out that it keeps no folder open")
+	}
+	require.NoError(t, err)
+	defer folder.Close()
+	f.put(t, "d/old", "old")
+	linker := f.FS.(fsys.Linker)
+	require.NoError(t, linker.Link(f.ctx, "d/old", "second"))
+	for name, text := range map[string]string{"a": "", "old": "new"} {
+		require.NoError(t, folder.Put(name, []byte(text), fsys.Attr{Mode: 0o640, ModTime: anHour}))
+		require.Equal(t, text, f.read(t, "d/"+name))
+		info, err := f.Lstat(f.ctx, "d/"+name)
+		require.NoError(t, err)
+		require.Equal(t, fs.FileMode(0o640), info.Mode.Perm())
+		f.dated(t, info)
+	}
+	require.Equal(t, "old", f.read(t, "second"), "another name of what was replaced")
+	require.Error(t, folder.Put("no/where", nil, fsys.Attr{Mode: 0o644}))
+	require.Error(t, folder.Put("", nil, fsys.Attr{Mode: 0o644}))
+	_, err = filler.OpenFolder(f.ctx, "missing")
+	require.ErrorIs(t, err, fs.ErrNotExist)
+}
+
+// asks tries what only asks: room, rights, who one is, and what it takes to make all durable.
+func asks(t *testing.T, f *tested) {
+	require.NoError(t, f.Mkdir(f.ctx, "d", 0o755))
+	f.put(t, "d/a", "x")
+	if syncer, ok := f.FS.(fsys.Syncer); ok {
+		require.NoError(t, syncer.Sync(f.ctx))
+	}
+	if prober, ok := f.FS.(fsys.Prober); ok {
+		require.NoError(t, prober.Writable(f.ctx, "d"))
+	}
+	if spacer, ok := f.FS.(fsys.Spacer); ok {
+		if room, err := spacer.FreeSpace(f.ctx); !errors.Is(err, fsys.ErrUnsupported) {
+			require.NoError(t, err)
+			require.Positive(t, room.Bytes)
+		}
+	}
+	if selfer, ok := f.FS.(fsys.Selfer); ok {
+		if self, known := selfer.Self(f.ctx); known {
+			info, err := f.Lstat(f.ctx, "d/a")
+			require.NoError(t, err)
+			require.Equal(t, fsys.Owner{User: self, Known: true}, info.Owner)
+		}
+	}
+}
+
+// tellsChanges holds where the place tells when anything about a file changed, which no setting of its time hides.
+func tellsChanges(t *testing.T, f *tested) {
+	f.put(t, "a", "one")
+	before, err := f.Lstat(f.ctx, "a")
+	require.NoError(t, err)
+	if before.Changed.IsZero() {
+		t.Skip("the place does not tell")
+	}
+	// Its clock goes in steps.
+	require.Eventually(t, func() bool {
+		f.put(t, "a", "two")
+		after, err := f.Lstat(f.ctx, "a")
+		require.NoError(t, err)
+		require.True(t, after.ModTime.Equal(before.ModTime))
+		return after.Changed.After(before.Changed)
+	}, time.Minute, time.Millisecond)
+	list, err := f.List(f.ctx, ".")
+	require.NoError(t, err)
+	now, err := f.Lstat(f.ctx, "a")
+	require.NoError(t, err)
+	require.True(t, list[0].Changed.Equal(now.Changed), "a listing tells the same")
+	require.Equal(t, now.Owner, list[0].Owner)
 }
 
 func digests(t *testing.T, f *tested) {
@@ -352,6 +452,9 @@ func extends(t *testing.T, f *tested) {
 	}
 	f.put(t, "a", "Gannet Rack")
 	size, err := extender.Extend(f.ctx, "a", 8, strings.NewReader("ock, 2026"), fsys.Attr{Mode: 0o600, ModTime: anHour})
+	if errors.Is(err, fsys.ErrUnsupported) {
+		t.Skip("it finds out that it cannot extend")
+	}
 	require.NoError(t, err)
 	require.Equal(t, int64(9), size)
 	require.Equal(t, "Gannet Rock, 2026", f.read(t, "a"))

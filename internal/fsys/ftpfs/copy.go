@@ -46,6 +46,7 @@ func (f *FS) Link(ctx context.Context, from, to string) error {
 	if err != nil {
 		return err
 	}
+	_ = os.Remove(spool.Name()) // where an open file can be removed nothing of it stays, whatever happens
 	defer os.Remove(spool.Name())
 	defer spool.Close()
 	if _, err := fsys.Copy(ctx, spool, content); err != nil {
@@ -57,6 +58,25 @@ func (f *FS) Link(ctx context.Context, from, to string) error {
 	if _, err := spool.Seek(0, io.SeekStart); err != nil {
 		return err
 	}
-	_, err = f.Put(ctx, to, spool, attr)
+	return f.putWhole(ctx, to, spool, attr)
+}
+
+// partSuffix ends the name of what is being copied.
+const partSuffix = ".tartine-part"
+
+// putWhole makes a file that is there whole, or not at all.
+func (f *FS) putWhole(ctx context.Context, name string, content io.Reader, attr fsys.Attr) error {
+	part := name + partSuffix
+	_, err := f.Put(ctx, part, content, attr)
+	if err == nil {
+		if _, there := f.Lstat(ctx, name); there == nil {
+			err = &fs.PathError{Op: "copy to", Path: f.full(name), Err: fs.ErrExist}
+		} else {
+			err = f.Rename(ctx, part, name)
+		}
+	}
+	if err != nil && !errors.Is(err, fsys.ErrLost) {
+		_ = f.Remove(context.WithoutCancel(ctx), part)
+	}
 	return err
 }

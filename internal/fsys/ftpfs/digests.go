@@ -7,8 +7,6 @@ import (
 	"errors"
 	"strings"
 
-	"golang.org/x/sync/errgroup"
-
 	"tartine/internal/connect"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
@@ -19,32 +17,27 @@ func (f *FS) Digests(ctx context.Context, names []string, each func(i int, diges
 	if f.hash == "" {
 		return fsys.ErrUnsupported
 	}
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(f.lines.limit())
-	for i, name := range names {
-		group.Go(func() error {
-			err := f.lines.do(ctx, nil, func(line *connect.FTPLine) error {
-				if _, chosen := f.chosen.LoadOrStore(line, true); !chosen && f.hash == "HASH" {
-					if _, _, err := line.Command(200, "OPTS HASH SHA-256"); err != nil {
-						return err
-					}
-				}
-				_, text, err := line.Command(2, "%s %s", f.hash, f.full(name))
-				if err != nil {
+	return f.lines.all(ctx, len(names), func(ctx context.Context, i int) error {
+		err := f.lines.do(ctx, nil, func(line *connect.FTPLine) error {
+			if _, chosen := f.chosen.LoadOrStore(line, true); !chosen && f.hash == "HASH" {
+				if _, _, err := line.Command(200, "OPTS HASH SHA-256"); err != nil {
 					return err
 				}
-				if digest, ok := digestIn(text); ok {
-					each(i, digest)
-				}
-				return nil
-			})
-			if errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+			}
+			_, text, err := line.Command(2, "%s %s", f.hash, f.full(names[i]))
+			if err != nil {
 				return err
 			}
-			return nil // it is read back
+			if digest, ok := digestIn(text); ok {
+				each(i, digest)
+			}
+			return nil
 		})
-	}
-	return group.Wait()
+		if errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+			return err
+		}
+		return nil // it is read back
+	})
 }
 
 // digestIn finds a SHA-256 in a reply.

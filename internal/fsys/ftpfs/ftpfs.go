@@ -32,14 +32,15 @@ type FS struct {
 	base      string // absolute
 	lines     *lines
 	facts     bool        // it has listings for programs
-	modes     bool        // it can set and list modes
-	times     bool        // it can set times
-	changes   bool        // it can set both at once
+	dates     bool        // it tells the time of one file exactly (MDTM)
 	copies    bool        // it can copy files
 	plain     atomic.Bool // listings for people leave no name out, or cannot be asked not to
 	hash      string      // the command that computes digests; empty: there is none
 	chosen    sync.Map    // connections on which its algorithm is chosen
 	replaces  atomic.Bool // a rename replaces what stands there, as far as is known
+	noRestart atomic.Bool // a file cannot be written from the middle on
+	sets      sets
+	features  map[string]string // what the server says that it can do
 	abilities fsys.Abilities
 }
 
@@ -52,21 +53,17 @@ func New(first *connect.FTPLine, dial Dial, base string, most int, patience time
 	f := &FS{base: base, lines: newLines(first, dial, most, patience)}
 	f.replaces.Store(true)
 	features := first.Features
-	facts, listsFacts := features["MLST"]
-	f.facts = listsFacts
-	_, f.times = features["MFMT"]
-	f.modes = strings.Contains(strings.ToLower(facts), "unix.mode")
-	changed, changes := features["MFF"]
-	changed = strings.ToLower(changed)
-	_, site := features["SITE"]
-	f.copies = site && strings.Contains(strings.ToUpper(features["SITE"]), "COPY")
-	f.changes = changes && f.modes && strings.Contains(changed, "unix.mode") && strings.Contains(changed, "modify")
+	_, f.facts = features["MLST"]
+	_, f.dates = features["MDTM"]
+	f.copies = strings.Contains(features["SITE"], "COPY")
 	for _, way := range []string{"HASH", "XSHA256"} {
 		if offered, ok := features[way]; ok && f.hash == "" && (way != "HASH" || strings.Contains(strings.ToUpper(offered), "SHA-256")) {
 			f.hash = way
 		}
 	}
-	f.abilities = fsys.Abilities{Modes: f.modes, TimeStep: time.Second, NoTimes: !f.times || !f.facts, OneLine: true}
+	f.features = features
+	f.sets.from(features)
+	f.abilities = fsys.Abilities{TimeStep: time.Second, OneLine: true, OddNames: true}
 	if !f.facts {
 		f.abilities.TimeStep = time.Minute
 	}
@@ -79,10 +76,13 @@ func New(first *connect.FTPLine, dial Dial, base string, most int, patience time
 // Close ends all connections.
 func (f *FS) Close() error { return f.lines.close() }
 
-// Abilities implements fsys.FS. Whether a rename replaces is known only once one had to.
+// Abilities implements fsys.FS. Whether a rename replaces, and modes and times can be set, is known only once one had to.
 func (f *FS) Abilities() fsys.Abilities {
 	out := f.abilities
 	out.AtomicReplace = f.replaces.Load()
+	out.Modes = f.sets.modes() && f.sets.seen
+	out.UnsetTimes = !f.sets.times()
+	out.NoTimes = !f.facts || out.UnsetTimes
 	return out
 }
 
@@ -94,7 +94,7 @@ func (f *FS) full(name string) string { return path.Join(f.base, path.Join("/", 
 
 // do carries out an operation, over another connection again when one is lost. Rewind makes the operation ready to be
 // done again; nil: it always is.
-func (f *FS) do(ctx context.Context, op, name string, rewind func() error, run func(line *connect.FTPLine) error) error {
+func (f *FS) do(ctx context.Context, op, name string, rewind func() (moved bool, err error), run func(line *connect.FTPLine) error) error {
 	err := f.lines.do(ctx, rewind, run)
 	if err == nil || ctx.Err() != nil {
 		return errors.Join(err, ctx.Err())
@@ -103,31 +103,41 @@ func (f *FS) do(ctx context.Context, op, name string, rewind func() error, run f
 }
 
 // Lstat implements fsys.FS.
-func (f *FS) Lstat(ctx context.Context, name string) (out fsys.Info, err error) {
-	if !f.facts {
-		return f.lookInFolder(ctx, name)
+func (f *FS) Lstat(ctx context.Context, name string) (fsys.Info, error) {
+	out, err := f.look(ctx, name)
+	if err != nil && ctx.Err() == nil {
+		err = f.mend(ctx, "look up", name, err)
 	}
-	err = f.do(ctx, "look up", name, nil, func(line *connect.FTPLine) error {
-		_, text, err := line.Command(250, "MLST %s", f.full(name))
-		if err != nil {
-			return err
-		}
-		out, err = parseEntry(text)
+	return out, err
+}
+
+// look describes a name. Its error is the server's reply, or fs.ErrNotExist: the cause is not looked for, which is done by looking.
+func (f *FS) look(ctx context.Context, name string) (out fsys.Info, err error) {
+	err = f.lines.do(ctx, nil, func(line *connect.FTPLine) (err error) {
+		out, err = f.lookOver(line, f.full(name))
 		return err
 	})
+	if ctx.Err() != nil {
+		err = errors.Join(err, ctx.Err())
+	}
 	if out.Name = path.Base(f.full(name)); name == "." {
 		out.Name = "."
 	}
 	return out, err
 }
 
-// lookInFolder finds a name in the listing of its folder.
-func (f *FS) lookInFolder(ctx context.Context, name string) (fsys.Info, error) {
-	full := f.full(name)
-	if full == "/" {
-		return fsys.Info{Name: "/", Mode: fs.ModeDir | 0o755}, nil
+func (f *FS) lookOver(line *connect.FTPLine, full string) (fsys.Info, error) {
+	if f.facts {
+		_, text, err := line.Command(250, "MLST %s", full)
+		if err != nil {
+			return fsys.Info{}, err
+		}
+		return parseEntry(text)
 	}
-	list, err := f.listAt(ctx, path.Dir(full), name)
+	if full == "/" {
+		return fsys.Info{Mode: fs.ModeDir | 0o755}, nil
+	}
+	list, err := f.listOver(line, path.Dir(full))
 	if err != nil {
 		return fsys.Info{}, err
 	}
@@ -136,7 +146,7 @@ func (f *FS) lookInFolder(ctx context.Context, name string) (fsys.Info, error) {
 			return info, nil
 		}
 	}
-	return fsys.Info{}, &fs.PathError{Op: "look up", Path: full, Err: fs.ErrNotExist}
+	return fsys.Info{}, fs.ErrNotExist
 }
 
 // List implements fsys.FS.
@@ -150,12 +160,9 @@ func (f *FS) List(ctx context.Context, dir string) ([]fsys.Info, error) {
 			return nil, err
 		}
 	}
-	return f.listAt(ctx, f.full(dir), dir)
-}
-
-func (f *FS) listAt(ctx context.Context, full, name string) (out []fsys.Info, err error) {
-	err = f.do(ctx, "list", name, nil, func(line *connect.FTPLine) (err error) {
-		out, err = f.listOver(line, full)
+	var out []fsys.Info
+	err := f.do(ctx, "list", dir, nil, func(line *connect.FTPLine) (err error) {
+		out, err = f.listOver(line, f.full(dir))
 		return err
 	})
 	return out, err
@@ -172,12 +179,7 @@ func (f *FS) listOver(line *connect.FTPLine, full string) (out []fsys.Info, err 
 	if err != nil {
 		return nil, err
 	}
-	for _, e := range entries {
-		if info, ok := describe(e); ok {
-			out = append(out, info)
-		}
-	}
-	return out, nil
+	return describe(entries, line.Listed, time.Now()), nil
 }
 
 // listHidden gets a listing for people with the names that begin with a dot: an option that most servers understand, and
@@ -221,20 +223,9 @@ func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.
 			return 0, err
 		}
 	}
-	counted := &counting{in: fsys.WithContext(ctx, content)}
-	rewind := redial.Rewinding(content)
-	err := f.do(ctx, "write", name, func() error {
-		counted.read, counted.err = 0, nil
-		if rewind == nil {
-			return fsys.ErrLost
-		}
-		return rewind()
-	}, func(line *connect.FTPLine) error {
-		err := line.Stor(f.full(name), counted)
-		if counted.err != nil {
-			return &sourceError{counted.err}
-		}
-		if err != nil {
+	up := &upload{fs: f, ctx: ctx, name: name, content: content, counting: counting{in: fsys.WithContext(ctx, content)}, restart: redial.Restarting(content)}
+	err := f.do(ctx, "write", name, up.again, func(line *connect.FTPLine) error {
+		if err := up.send(line); err != nil {
 			return err
 		}
 		return f.settle(line, name, attr)
@@ -243,7 +234,60 @@ func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.
 	if errors.As(err, &source) {
 		err = source.err
 	}
-	return counted.read, err
+	return up.from + up.read, err
+}
+
+// upload is a file that is being written.
+type upload struct {
+	counting
+	fs      *FS
+	ctx     context.Context
+	name    string
+	content io.Reader
+	restart func() error
+	from    int64 // what has arrived already is not sent again
+}
+
+// again makes ready to go on behind what has arrived, where the server can (REST), else from the beginning.
+func (u *upload) again() (moved bool, err error) {
+	u.read, u.err = 0, nil
+	resumer, ok := u.content.(redial.Resumer)
+	if !ok || u.fs.noRestart.Load() {
+		u.from = 0
+		return false, u.restart()
+	}
+	info, err := u.fs.Lstat(u.ctx, u.name)
+	if err != nil || info.Size <= 0 {
+		u.from = 0
+		return false, u.restart()
+	}
+	moved = info.Size > u.from
+	u.from = info.Size
+	return moved, resumer.Resume(u.from)
+}
+
+func (u *upload) send(line *connect.FTPLine) error {
+	full := u.fs.full(u.name)
+	if u.from > 0 {
+		err := line.StorFrom(full, u, uint64(u.from))
+		var reply *textproto.Error
+		if u.err != nil || !errors.As(err, &reply) || u.read > 0 || isBroken(err) {
+			return u.because(err)
+		}
+		u.fs.noRestart.Store(true) // it writes files from their beginning only
+		if u.from = 0; u.restart() != nil {
+			return fsys.ErrLost
+		}
+	}
+	return u.because(line.Stor(full, u))
+}
+
+// because gives the error of what is read here, where there was one.
+func (u *upload) because(err error) error {
+	if u.err != nil {
+		return &sourceError{u.err}
+	}
+	return err
 }
 
 // sourceError is an error of what is read here, not of the server.
@@ -265,54 +309,6 @@ func (c *counting) Read(p []byte) (int, error) {
 		c.err = err
 	}
 	return n, err
-}
-
-// settle gives a file its mode and its time, as far as the server can.
-func (f *FS) settle(line *connect.FTPLine, name string, attr fsys.Attr) error {
-	if f.changes {
-		facts := ""
-		if !attr.ModTime.IsZero() && f.times {
-			facts = "Modify=" + attr.ModTime.UTC().Format("20060102150405") + ";"
-		}
-		if attr.Mode != 0 && f.modes {
-			facts += fmt.Sprintf("UNIX.mode=%04o;", attr.Mode.Perm())
-		}
-		if facts == "" {
-			return nil
-		}
-		_, _, err := line.Command(213, "MFF %s %s", facts, f.full(name))
-		return err
-	}
-	if err := f.chmod(line, name, attr.Mode); err != nil {
-		return err
-	}
-	if attr.ModTime.IsZero() || !f.times {
-		return nil
-	}
-	_, _, err := line.Command(213, "MFMT %s %s", attr.ModTime.UTC().Format("20060102150405"), f.full(name))
-	return err
-}
-
-func (f *FS) chmod(line *connect.FTPLine, name string, mode fs.FileMode) error {
-	if mode == 0 || !f.modes {
-		return nil
-	}
-	_, _, err := line.Command(2, "SITE CHMOD %o %s", mode.Perm(), f.full(name))
-	var reply *textproto.Error
-	if errors.As(err, &reply) && !isBroken(err) {
-		// Servers read this command word by word, and so not every name. Often the mode is right as it is.
-		if _, text, failed := line.Command(250, "MLST %s", f.full(name)); failed == nil {
-			if info, failed := parseEntry(text); failed == nil && info.Mode.Perm() == mode.Perm() {
-				return nil
-			}
-		}
-	}
-	return err
-}
-
-// SetAttr implements fsys.FS.
-func (f *FS) SetAttr(ctx context.Context, name string, attr fsys.Attr) error {
-	return f.do(ctx, "set mode of", name, nil, func(line *connect.FTPLine) error { return f.settle(line, name, attr) })
 }
 
 // Symlink implements fsys.FS: there are none.

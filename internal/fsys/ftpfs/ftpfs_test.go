@@ -1,6 +1,8 @@
 package ftpfs
 
 import (
+	"bytes"
+	"context"
 	"fmt"
 	"io"
 	"os"
@@ -37,22 +39,53 @@ func open(t *testing.T, dial *connect.FTP, base string) *FS {
 	return New(first, dial.Dial, base, 8, 10*time.Second)
 }
 
-// TestFTP runs the suite against ProFTPD, set up in several ways, and against a server of another make.
+// setUps are the servers that the tests know, by name. Those that ask for TLS have it in theirs.
+func setUps(t *testing.T) map[string]func(t *testing.T) *ftptest.Server {
+	type start func(t testing.TB, settings ...string) *ftptest.Server
+	as := func(start start, settings ...string) func(t *testing.T) *ftptest.Server {
+		return func(t *testing.T) *ftptest.Server { return start(t, settings...) }
+	}
+	tls := ftptest.TLS(t)
+	return map[string]func(t *testing.T) *ftptest.Server{
+		"ProFTPD":                           as(ftptest.Start),
+		"ProFTPD, TLS":                      as(ftptest.Start, tls...),
+		"ProFTPD, TLS 1.2, any session":     as(ftptest.Start, append(tls, "TLSProtocol TLSv1.2", "TLSOptions NoSessionReuseRequired")...),
+		"ProFTPD, digests":                  as(ftptest.Start, ftptest.Digests...),
+		"ProFTPD, no listings for programs": as(ftptest.Start, "FactsAdvertise off"),
+		"ProFTPD, few connections":          as(ftptest.Start, "MaxClientsPerUser 2"),
+		"ProFTPD, no overwriting":           as(ftptest.Start, "AllowOverwrite off"),
+		"ProFTPD, no encoding":              as(ftptest.Start, "LangEngine on", "UseEncoding off"),
+		"vsftpd":                            as(ftptest.StartVsftpd),
+		"vsftpd, TLS":                       as(ftptest.StartVsftpd, ftptest.VsftpdTLS...),
+		"vsftpd, TLS 1.2":                   as(ftptest.StartVsftpd, append(ftptest.VsftpdTLS, ftptest.TLS12)...),
+		"vsftpd, TLS, any session":          as(ftptest.StartVsftpd, append(ftptest.VsftpdTLS, "require_ssl_reuse=NO")...),
+		"vsftpd, no modes":                  as(ftptest.StartVsftpd, "chmod_enable=NO"),
+		"pure-ftpd":                         as(ftptest.StartPure),
+		"pure-ftpd, TLS":                    as(ftptest.StartPure, ftptest.PureTLS...),
+		"pure-ftpd, TLS 1.2":                as(ftptest.StartPure, append(ftptest.PureTLS, ftptest.TLS12)...),
+		"pure-ftpd, modes refused":          as(ftptest.StartPure, "--nochmod"),
+	}
+}
+
+func (s setUp) dial(server *ftptest.Server) *connect.FTP {
+	if strings.Contains(string(s), "TLS") {
+		return login(server.Port, server.Certificate)
+	}
+	return login(server.Port, "")
+}
+
+// setUp is the name of one.
+type setUp string
+
+// TestFTP runs the suite against ProFTPD, vsftpd and pure-ftpd, set up in several ways, and against a server of another make.
 func TestFTP(t *testing.T) {
-	for name, lines := range map[string][]string{
-		"plain": nil, "TLS": ftptest.TLS(t), "digests": ftptest.Digests, "no listings for programs": {"FactsAdvertise off"},
-		"few connections": {"MaxClientsPerUser 2"}, "no overwriting": {"AllowOverwrite off"},
-	} {
-		if testing.Short() && name != "TLS" && name != "few connections" {
+	for name, start := range setUps(t) {
+		if testing.Short() && name != "ProFTPD, TLS" && name != "ProFTPD, few connections" {
 			continue
 		}
 		t.Run(name, func(t *testing.T) {
-			server := ftptest.Start(t, lines...)
-			certificate := ""
-			if name == "TLS" {
-				certificate = server.Certificate
-			}
-			dial := login(server.Port, certificate)
+			t.Parallel()
+			server := start(t)
 			count := 0
 			fsystest.Run(t, func(t *testing.T) fsys.FS {
 				count++
@@ -60,7 +93,7 @@ func TestFTP(t *testing.T) {
 				dir := filepath.Join(server.Dir, base)
 				require.NoError(t, os.Mkdir(dir, 0o755))
 				require.NoError(t, os.Chown(dir, ftptest.UserID, ftptest.UserID))
-				return open(t, dial, "/"+base)
+				return open(t, setUp(name).dial(server), "/"+base)
 			})
 		})
 	}
@@ -74,11 +107,44 @@ func TestFTP(t *testing.T) {
 	})
 }
 
+// TestFilesOfEverySizeArrive writes and reads files around the sizes at which buffers end, on each server.
+func TestFilesOfEverySizeArrive(t *testing.T) {
+	for name, start := range setUps(t) {
+		if testing.Short() && name != "vsftpd, TLS" {
+			continue
+		}
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			server := start(t)
+			f, made := open(t, setUp(name).dial(server), "/"), 1
+			defer f.Close()
+			dial := f.lines.dial
+			f.lines.dial = func(ctx context.Context) (*connect.FTPLine, error) { made++; return dial(ctx) }
+			for i, size := range []int{0, 1, 16 << 10, 128<<10 - 1, 128 << 10, 130_000, 500_000, 1 << 20, 3_000_000, 20 << 20} {
+				text := bytes.Repeat([]byte("Gannet Rock\n"), size/12+1)[:size]
+				name := fmt.Sprint("plate-", i)
+				_, err := f.Put(t.Context(), name, bytes.NewReader(text), fsys.Attr{Mode: 0o644})
+				require.NoError(t, err, size)
+				require.Equal(t, 1, made, "%d bytes: no connection was lost", size)
+				found, err := os.ReadFile(filepath.Join(server.Dir, name))
+				require.NoError(t, err)
+				require.True(t, bytes.Equal(text, found), "%d bytes there, %d wanted", len(found), size)
+				file, err := f.Open(t.Context(), name)
+				require.NoError(t, err)
+				back, err := io.ReadAll(file)
+				require.NoError(t, err)
+				require.NoError(t, file.Close())
+				require.True(t, bytes.Equal(text, back))
+			}
+		})
+	}
+}
+
 func TestWhatAServerCanDoIsFoundOut(t *testing.T) {
 	all := open(t, login(ftptest.Start(t, ftptest.Digests...).Port, ""), "/")
-	require.Equal(t, fsys.Abilities{AtomicReplace: true, Modes: true, TimeStep: time.Second, OneLine: true, FarDigests: "HASH"}, all.Abilities())
+	require.Equal(t, fsys.Abilities{AtomicReplace: true, Modes: true, TimeStep: time.Second, OneLine: true, OddNames: true, FarDigests: "HASH"}, all.Abilities())
 	old := open(t, login(ftptest.Start(t, "FactsAdvertise off").Port, ""), "/")
-	require.Equal(t, fsys.Abilities{AtomicReplace: true, TimeStep: time.Minute, OneLine: true, NoTimes: true}, old.Abilities())
+	require.Equal(t, fsys.Abilities{AtomicReplace: true, Modes: true, TimeStep: time.Minute, OneLine: true, OddNames: true, NoTimes: true}, old.Abilities())
 }
 
 func TestConnectionsThatAreCutAreMadeAgain(t *testing.T) {

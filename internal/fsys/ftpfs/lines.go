@@ -2,13 +2,17 @@ package ftpfs
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"io"
 	"net"
 	"net/textproto"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"tartine/internal/connect"
 	"tartine/internal/fsys"
@@ -138,15 +142,16 @@ const (
 // errKept tells that an operation keeps its connection, and gives it back later.
 var errKept = errors.New("the connection is kept")
 
-// do carries something out over one connection, and over another one when that breaks, for as long as patience says.
-func (l *lines) do(ctx context.Context, rewind func() error, run func(*connect.FTPLine) error) error {
+// do carries something out over one connection, and over another one when that breaks, until nothing has got through for as long as
+// patience says. Rewind makes ready for another go, and tells whether the one before has brought something; it may be nil.
+func (l *lines) do(ctx context.Context, rewind func() (moved bool, err error), run func(*connect.FTPLine) error) error {
 	var deadline time.Time
 	pause := firstPause
 	for {
 		line, err := l.take(ctx)
 		if err == nil {
 			stop := context.AfterFunc(ctx, func() { line.Close() })
-			if err = run(line); err == errKept {
+			if err = refused(line, run(line)); err == errKept {
 				stop()
 				return nil
 			}
@@ -167,8 +172,17 @@ func (l *lines) do(ctx context.Context, rewind func() error, run func(*connect.F
 		if deadline.IsZero() {
 			deadline = time.Now().Add(l.patience)
 		}
-		if time.Now().After(deadline) || rewind != nil && rewind() != nil {
+		if time.Now().After(deadline) {
 			return fsys.ErrLost
+		}
+		if rewind != nil {
+			moved, err := rewind()
+			if err != nil {
+				return fsys.ErrLost
+			}
+			if moved {
+				deadline, pause = time.Time{}, firstPause
+			}
 		}
 		select {
 		case <-time.After(pause):
@@ -179,6 +193,16 @@ func (l *lines) do(ctx context.Context, rewind func() error, run func(*connect.F
 	}
 }
 
+// all does something for each of so many, over as many connections as there may be.
+func (l *lines) all(ctx context.Context, count int, each func(ctx context.Context, i int) error) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(l.limit())
+	for i := range count {
+		group.Go(func() error { return each(ctx, i) })
+	}
+	return group.Wait()
+}
+
 // final tells whether it is of no use to try to connect again.
 func final(err error) bool {
 	var failed *connect.Error
@@ -186,7 +210,8 @@ func final(err error) bool {
 		return true
 	}
 	var reply *textproto.Error
-	return errors.As(err, &failed) && (failed.Step == connect.Certificate || failed.Step == connect.Login && errors.As(err, &reply) && reply.Code == 530 && !isFull(err))
+	var certificate *connect.CertificateError
+	return errors.As(err, &failed) && (errors.As(err, &certificate) || failed.Step == connect.Login && errors.As(err, &reply) && reply.Code == 530 && !isFull(err))
 }
 
 func isFull(err error) bool {
@@ -203,10 +228,16 @@ func isBroken(err error) bool {
 	}
 	var reply *textproto.Error
 	if errors.As(err, &reply) {
-		return reply.Code == 421 || reply.Code == 425 || reply.Code == 426
+		dies := reply.Code == 500 && strings.HasPrefix(reply.Msg, "OOPS") // the last words of vsftpd, where one of its processes has ended
+		return dies || reply.Code == 421 || reply.Code == 425 || reply.Code == 426
 	}
 	var network net.Error
 	var protocol textproto.ProtocolError
+	var record tls.RecordHeaderError // something else than TLS came: a server that ends says so in the clear
+	var alert tls.AlertError
+	if errors.As(err, &record) || errors.As(err, &alert) {
+		return true
+	}
 	return errors.As(err, &network) || errors.As(err, &protocol) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
 		errors.Is(err, net.ErrClosed) || errors.Is(err, syscall.EPIPE) || errors.Is(err, syscall.ECONNRESET)
 }

@@ -66,8 +66,7 @@ func parseFacts(line string) (info fsys.Info, kind string, err error) {
 				return info, "", fmt.Errorf("the server lists %q with the size %q", name, value)
 			}
 		case "modify":
-			whole, _, _ := strings.Cut(value, ".")
-			if info.ModTime, err = time.Parse("20060102150405", whole); err != nil {
+			if info.ModTime, err = parseTime(value); err != nil {
 				return info, "", fmt.Errorf("the server lists %q with the time %q", name, value)
 			}
 		case "unix.mode":
@@ -95,6 +94,14 @@ func parseFacts(line string) (info fsys.Info, kind string, err error) {
 	return info, kind, nil
 }
 
+// timeFormat is how times are written (RFC 3659, 2.3), in UTC. Fractions of a second may follow.
+const timeFormat = "20060102150405"
+
+func parseTime(text string) (time.Time, error) {
+	whole, _, _ := strings.Cut(text, ".")
+	return time.Parse(timeFormat, whole)
+}
+
 // value gives a fact as it is written.
 func value(facts, name string) string {
 	for fact := range strings.SplitSeq(facts, ";") {
@@ -105,17 +112,67 @@ func value(facts, name string) string {
 	return ""
 }
 
-// describe gives what the library made of a line of a listing for people.
-func describe(e *ftp.Entry) (fsys.Info, bool) {
-	if e.Name == "." || e.Name == ".." || e.Name == "" || strings.ContainsAny(e.Name, "/\x00") {
-		return fsys.Info{}, false
+// describe gives what the library made of a listing for people. The modes, and how exactly times are told, are in the text itself.
+func describe(entries []*ftp.Entry, text []byte, now time.Time) (out []fsys.Info) {
+	lines := strings.Split(string(text), "\n")
+	for _, e := range entries {
+		var told string // its line: entries have the order of the lines
+		for i, line := range lines {
+			if line = strings.TrimRight(line, "\r"); strings.HasSuffix(line, " "+e.Name) || e.Type == ftp.EntryTypeLink && strings.Contains(line, " "+e.Name+" -> ") {
+				told, lines = line, lines[i+1:]
+				break
+			}
+		}
+		if e.Name == "." || e.Name == ".." || e.Name == "" || strings.ContainsAny(e.Name, "/\x00") {
+			continue
+		}
+		info := fsys.Info{Name: e.Name, Size: int64(e.Size), ModTime: latest(e.Time, told, now), Mode: 0o644}
+		permissions, told10 := permissions(told)
+		if told10 {
+			info.Mode = permissions
+		}
+		switch e.Type {
+		case ftp.EntryTypeFolder:
+			if info.Size = 0; !told10 {
+				permissions = 0o755
+			}
+			info.Mode = fs.ModeDir | permissions
+		case ftp.EntryTypeLink:
+			info.Mode, info.Size, info.Link = fs.ModeSymlink, 0, e.Target
+		}
+		out = append(out, info)
 	}
-	info := fsys.Info{Name: e.Name, Size: int64(e.Size), ModTime: e.Time, Mode: 0o644}
-	switch e.Type {
-	case ftp.EntryTypeFolder:
-		info.Mode, info.Size = fs.ModeDir|0o755, 0
-	case ftp.EntryTypeLink:
-		info.Mode, info.Size, info.Link = fs.ModeSymlink, 0, e.Target
+	return out
+}
+
+// permissions reads the ten characters with which a line begins where files have modes.
+func permissions(line string) (mode fs.FileMode, ok bool) {
+	if len(line) < 10 || !strings.ContainsRune("-dlbcps", rune(line[0])) {
+		return 0, false
 	}
-	return info, true
+	for i, c := range line[1:10] {
+		bit := fs.FileMode(1) << (8 - i)
+		switch {
+		case c == rune("rwxrwxrwx"[i]), (c == 's' || c == 't') && i%3 == 2:
+			mode |= bit
+		case c == '-', (c == 'S' || c == 'T') && i%3 == 2:
+		default:
+			return 0, false
+		}
+	}
+	return mode, true
+}
+
+// latest gives the latest moment that a listing for people may mean. It has the hour of what is younger than half a year, without the
+// year, and else the day.
+func latest(told time.Time, line string, now time.Time) time.Time {
+	switch hour := told.Hour() != 0 || told.Minute() != 0 || strings.Contains(line, " 00:00 "); {
+	case told.IsZero():
+		return told
+	case !hour:
+		return told.Add(24*time.Hour - time.Second)
+	case told.Before(now.AddDate(0, -7, 0)):
+		return told.AddDate(1, 0, 0) // it lies ahead: the year was guessed
+	}
+	return told
 }

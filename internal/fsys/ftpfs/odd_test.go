@@ -175,6 +175,32 @@ func TestOddReplies(t *testing.T) {
 			require.ErrorIs(t, err, fs.ErrNotExist)
 		})
 	}
+	t.Run("one that ends while a connection is made private", func(t *testing.T) {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		defer l.Close()
+		go func() {
+			for {
+				conn, err := l.Accept()
+				if err != nil {
+					return
+				}
+				fmt.Fprint(conn, "220 ready\r\n")
+				_, _ = bufio.NewReader(conn).ReadString('\n')
+				fmt.Fprint(conn, "234 go on\r\n421 idle for too long\r\n")
+				conn.Close()
+			}
+		}()
+		_, err = login(l.Addr().(*net.TCPAddr).Port, "SHA256:"+strings.Repeat("0", 64)).Dial(t.Context())
+		require.ErrorIs(t, err, connect.ErrHungUp)
+		require.False(t, final(err), "it is tried again")
+	})
+	t.Run("a reply that does not end", func(t *testing.T) {
+		server, dial := startOdd(t, map[string]string{"SITE": "214-" + strings.Repeat("and more\r\n", 1<<18)})
+		_, err := dial.Dial(t.Context())
+		require.ErrorContains(t, err, "does not end")
+		require.LessOrEqual(t, server.times("SITE"), 1)
+	})
 	t.Run("a quota", func(t *testing.T) {
 		server, dial := startOdd(t, map[string]string{"STOR": "552 Exceeded storage allocation"})
 		f := open(t, dial, "/")

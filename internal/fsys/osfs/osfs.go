@@ -67,6 +67,7 @@ func (f *FS) Lstat(_ context.Context, name string) (fsys.Info, error) {
 
 func (f *FS) describe(info fs.FileInfo, name string) (fsys.Info, error) {
 	out := fsys.Info{Name: info.Name(), Mode: info.Mode(), Size: info.Size(), ModTime: info.ModTime()}
+	out.Changed, out.Owner = fromStat(info.Sys())
 	if info.Mode()&fs.ModeSymlink != 0 {
 		var err error
 		if out.Link, err = f.root.Readlink(name); err != nil {
@@ -111,8 +112,22 @@ func (f *FS) List(ctx context.Context, dir string) ([]fsys.Info, error) {
 	return out, nil
 }
 
-// Open implements fsys.FS.
+// Self implements fsys.Selfer.
+func (f *FS) Self(context.Context) (user uint32, known bool) {
+	if f.Owner != nil {
+		return uint32(f.Owner.User), true
+	}
+	self := os.Geteuid() // negative where there are no such numbers
+	return uint32(self), self >= 0
+}
+
+// Open implements fsys.FS. A link is not followed, not even one that leads to a file below the base.
 func (f *FS) Open(_ context.Context, name string) (io.ReadCloser, error) {
+	if info, err := f.root.Lstat(name); err != nil {
+		return nil, err
+	} else if info.Mode()&fs.ModeSymlink != 0 {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: fmt.Errorf("not a file: %w", fs.ErrInvalid)}
+	}
 	file, err := f.root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0) // opening a pipe must not wait for its other end
 	if err != nil {
 		return nil, err

@@ -22,12 +22,11 @@ type Line[T io.Closer] struct {
 	Told func(err error, pause time.Duration)
 }
 
-// firstPause is how long is waited before the first try; each further one takes twice as long, up to longestPause. A
-// line that was lost again within goodFor of its opening counts as one that is still being tried.
+// FirstPause is how long is waited before the first try; each further one takes twice as long, up to LongestPause, until
+// something gets through.
 const (
-	firstPause   = 250 * time.Millisecond
-	longestPause = 15 * time.Second
-	goodFor      = 30 * time.Second
+	FirstPause   = 250 * time.Millisecond
+	LongestPause = 15 * time.Second
 )
 
 // Keeper keeps a place open.
@@ -37,15 +36,16 @@ type Keeper[T io.Closer] struct {
 
 	mu     sync.Mutex
 	place  T
-	count  int // how often the line was opened
-	opened time.Time
+	count  int           // how often the line was opened again
+	opened time.Time     // when that was last; zero: never
 	pause  time.Duration // before the next try
+	stuck  time.Time     // since when nothing has got through; zero: something has since the last loss
 	broken error         // why it will not be opened again
 }
 
 // Keep keeps a place that is open.
 func Keep[T io.Closer](place T, line Line[T]) *Keeper[T] {
-	return &Keeper[T]{line: line, place: place, first: firstPause, longest: longestPause}
+	return &Keeper[T]{line: line, place: place, first: FirstPause, longest: LongestPause, pause: FirstPause}
 }
 
 // Now gives the place that is open.
@@ -72,10 +72,10 @@ func (k *Keeper[T]) again(ctx context.Context, count int, lost error) error {
 		return nil
 	}
 	_ = k.place.Close() // it is gone
-	deadline := time.Now().Add(k.line.Patience)
-	if time.Since(k.opened) > goodFor {
-		k.pause = k.first
+	if k.stuck.IsZero() {
+		k.stuck = time.Now()
 	}
+	deadline := k.stuck.Add(k.line.Patience)
 	for {
 		pause := k.pause
 		k.pause = min(2*pause, k.longest)
@@ -105,22 +105,40 @@ func (k *Keeper[T]) again(ctx context.Context, count int, lost error) error {
 	}
 }
 
-// mostTries is how often one operation is begun anew. A line that is lost each time it is used is of no use.
-const mostTries = 8
+// calm is how long a line must hold, after one that was lost, before much is sent over it at once.
+const calm = 20 * time.Second
 
-// Try does an operation, and once more for each time that the line was lost meanwhile.
-func (k *Keeper[T]) Try(ctx context.Context, do func(place T, again bool) error) error {
-	for tries := 1; ; tries++ {
+// thin tells whether the line was opened again a short while ago: it may be lost again soon.
+func (k *Keeper[T]) thin() bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return !k.opened.IsZero() && time.Since(k.opened) < calm
+}
+
+// Moved notes that something got through: a line that is lost from now on has its whole patience before it.
+func (k *Keeper[T]) Moved() {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.stuck, k.pause = time.Time{}, k.first
+}
+
+// Do does an operation at the place, and once more for each time that the line was lost meanwhile, until nothing has got through for as
+// long as the line's patience. What an operation that was broken off has achieved is for the caller to note, with Moved.
+func Do[T io.Closer, R any](ctx context.Context, k *Keeper[T], do func(place T, again bool) (R, error)) (R, error) {
+	for again := false; ; again = true {
 		place, count := k.now()
-		err := do(place, tries > 1)
-		if !errors.Is(err, fsys.ErrLost) || tries == mostTries || errors.Is(err, errNoRewind) {
-			return err
+		result, err := do(place, again)
+		if err == errMore {
+			continue
+		}
+		if !errors.Is(err, fsys.ErrLost) || errors.Is(err, errNoRewind) {
+			return result, err
 		}
 		if ctx.Err() != nil {
-			return ctx.Err()
+			return result, ctx.Err()
 		}
 		if failed := k.again(ctx, count, err); failed != nil {
-			return failed
+			return result, failed
 		}
 	}
 }

@@ -2,8 +2,10 @@
 //
 // An operation that a lost line broke off is done once more over the new one. Nobody knows whether the far end had done
 // it already, so an answer that says just that counts as success the second time: a folder to be made that stands, a
-// name to be removed that is gone, a file to be renamed that is gone while something stands at its new name. What an
-// operation reads from must be able to begin anew (io.Seeker, or Rewinder); else the loss is the answer.
+// name to be removed that is gone, a file to be renamed that is gone while something stands at its new name. A file that was being
+// written goes on from what has arrived of it, where what it is read from can (Resumer); else it must be able to begin anew
+// (io.Seeker), or the loss is the answer. For a while after a loss files are written piece by piece, each of them answered, and
+// operations take turns. So a line that carries anything at all gets everything there in the end.
 package redial
 
 import (
@@ -13,67 +15,95 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"sync"
 
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
 
 // FS implements fsys.FS and the optional interfaces of the place, as far as that does.
-type FS struct{ *Keeper[fsys.FS] }
+type FS struct {
+	*Keeper[fsys.FS]
+	turn sync.Mutex
+}
 
 // New gives the place that is open, to be opened again by line when it is lost. It closes what it opens.
-func New(place fsys.FS, line Line[fsys.FS]) *FS { return &FS{Keep(place, line)} }
+func New(place fsys.FS, line Line[fsys.FS]) *FS { return &FS{Keeper: Keep(place, line)} }
 
-// try does an operation, and once more for each time that the line was lost meanwhile. Rewind, which may be nil, makes
-// ready for another go.
-func (f *FS) try(ctx context.Context, rewind func() error, do func(place fsys.FS, again bool) error) error {
-	return f.Try(ctx, func(place fsys.FS, again bool) error {
-		if again && rewind != nil {
-			if rewind() != nil {
-				return errNoRewind
-			}
+// run does an operation at the place, as Do. One that has ended shows that the line carries something. While a line is thin operations
+// take turns: if all of them shared what it carries, none might get through.
+func run[R any](ctx context.Context, f *FS, do func(place fsys.FS, again bool) (R, error)) (R, error) {
+	result, err := Do(ctx, f.Keeper, func(place fsys.FS, again bool) (R, error) {
+		if again || f.thin() {
+			f.turn.Lock()
+			defer f.turn.Unlock()
 		}
 		return do(place, again)
 	})
+	if err == nil {
+		f.Moved()
+	}
+	return result, err
+}
+
+// only is run for an operation that gives nothing but its error.
+func only(ctx context.Context, f *FS, do func(place fsys.FS, again bool) error) error {
+	_, err := run(ctx, f, func(place fsys.FS, again bool) (struct{}, error) { return struct{}{}, do(place, again) })
+	return err
 }
 
 // errNoRewind tells that what was read from cannot begin anew: the loss stands.
 var errNoRewind = fmt.Errorf("%w in the middle of what cannot be sent again", fsys.ErrLost)
 
 // Lstat implements fsys.FS.
-func (f *FS) Lstat(ctx context.Context, name string) (info fsys.Info, err error) {
-	err = f.try(ctx, nil, func(place fsys.FS, _ bool) error {
-		info, err = place.Lstat(ctx, name)
-		return err
-	})
-	return info, err
+func (f *FS) Lstat(ctx context.Context, name string) (fsys.Info, error) {
+	return run(ctx, f, func(place fsys.FS, _ bool) (fsys.Info, error) { return place.Lstat(ctx, name) })
 }
 
 // List implements fsys.FS.
-func (f *FS) List(ctx context.Context, dir string) (list []fsys.Info, err error) {
-	err = f.try(ctx, nil, func(place fsys.FS, _ bool) error {
-		list, err = place.List(ctx, dir)
-		return err
-	})
-	return list, err
+func (f *FS) List(ctx context.Context, dir string) ([]fsys.Info, error) {
+	return run(ctx, f, func(place fsys.FS, _ bool) ([]fsys.Info, error) { return place.List(ctx, dir) })
 }
 
 // SetAttr implements fsys.FS.
 func (f *FS) SetAttr(ctx context.Context, name string, attr fsys.Attr) error {
-	return f.try(ctx, nil, func(place fsys.FS, _ bool) error { return place.SetAttr(ctx, name, attr) })
+	return only(ctx, f, func(place fsys.FS, _ bool) error { return place.SetAttr(ctx, name, attr) })
 }
 
 // Put implements fsys.FS.
-func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (sent int64, err error) {
-	rewind := Rewinding(content)
-	err = f.try(ctx, rewind, func(place fsys.FS, again bool) error {
-		sent, err = place.Put(ctx, name, content, attr)
-		if again && attr.New && errors.Is(err, fs.ErrExist) {
-			sent, err = ours(ctx, place, name, content, rewind)
-		}
-		return err
+func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (int64, error) {
+	if attr.New {
+		return f.putNew(ctx, name, content, attr)
+	}
+	return f.write(ctx, &writing{name: name, content: content, attr: attr}, func(place fsys.FS) (int64, error) {
+		return place.Put(ctx, name, content, attr)
 	})
-	return sent, err
+}
+
+// Extend implements fsys.Extender.
+func (f *FS) Extend(ctx context.Context, name string, offset int64, content io.Reader, attr fsys.Attr) (int64, error) {
+	return f.write(ctx, &writing{name: name, begin: offset, content: content, attr: attr}, func(place fsys.FS) (int64, error) {
+		extender, ok := place.(fsys.Extender)
+		if !ok {
+			return 0, fsys.ErrUnsupported
+		}
+		return extender.Extend(ctx, name, offset, content, attr)
+	})
+}
+
+// putNew writes a file that must not be there yet.
+func (f *FS) putNew(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (int64, error) {
+	restart := Restarting(content)
+	return run(ctx, f, func(place fsys.FS, again bool) (int64, error) {
+		if again && restart() != nil {
+			return 0, errNoRewind
+		}
+		sent, err := place.Put(ctx, name, content, attr)
+		if again && errors.Is(err, fs.ErrExist) {
+			return ours(ctx, place, name, content, restart)
+		}
+		return sent, err
+	})
 }
 
 // mostOurs is how long a file may be that is made exclusively, in bytes: a lock.
@@ -81,9 +111,9 @@ const mostOurs = 64 << 10
 
 // ours finds out whether the file that stands is the one that was written before the line was lost. Part of it is
 // neither ours nor somebody else's: then the loss is the answer.
-func ours(ctx context.Context, place fsys.FS, name string, content io.Reader, rewind func() error) (int64, error) {
-	if err := rewind(); err != nil {
-		return 0, fsys.ErrLost
+func ours(ctx context.Context, place fsys.FS, name string, content io.Reader, restart func() error) (int64, error) {
+	if err := restart(); err != nil {
+		return 0, errNoRewind
 	}
 	wanted, err := io.ReadAll(io.LimitReader(content, mostOurs))
 	if err != nil {
@@ -101,48 +131,14 @@ func ours(ctx context.Context, place fsys.FS, name string, content io.Reader, re
 	case bytes.Equal(stands, wanted):
 		return int64(len(wanted)), nil
 	case bytes.HasPrefix(wanted, stands):
-		return 0, fsys.ErrLost
+		return 0, errNoRewind
 	}
 	return 0, fs.ErrExist
 }
 
-// Extend implements fsys.Extender.
-func (f *FS) Extend(ctx context.Context, name string, offset int64, content io.Reader, attr fsys.Attr) (sent int64, err error) {
-	err = f.try(ctx, Rewinding(content), func(place fsys.FS, _ bool) error {
-		extender, ok := place.(fsys.Extender)
-		if !ok {
-			return fsys.ErrUnsupported
-		}
-		sent, err = extender.Extend(ctx, name, offset, content, attr)
-		return err
-	})
-	return sent, err
-}
-
-// Rewinder is a reader that can begin anew.
-type Rewinder interface{ Rewind() error }
-
-// Rewinding gives a function that has content begin anew from where it is now, or fails where it cannot.
-func Rewinding(content io.Reader) func() error {
-	switch r := content.(type) {
-	case Rewinder:
-		return r.Rewind
-	case io.Seeker:
-		start, err := r.Seek(0, io.SeekCurrent)
-		if err != nil {
-			return func() error { return err }
-		}
-		return func() error {
-			_, err := r.Seek(start, io.SeekStart)
-			return err
-		}
-	}
-	return func() error { return fs.ErrInvalid }
-}
-
 // Symlink implements fsys.FS.
 func (f *FS) Symlink(ctx context.Context, target, name string) error {
-	return f.try(ctx, nil, func(place fsys.FS, again bool) error {
+	return only(ctx, f, func(place fsys.FS, again bool) error {
 		err := place.Symlink(ctx, target, name)
 		if again && errors.Is(err, fs.ErrExist) {
 			info, failed := place.Lstat(ctx, name)
@@ -157,7 +153,7 @@ func (f *FS) Symlink(ctx context.Context, target, name string) error {
 
 // Mkdir implements fsys.FS.
 func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) error {
-	return f.try(ctx, nil, func(place fsys.FS, again bool) error {
+	return only(ctx, f, func(place fsys.FS, again bool) error {
 		err := place.Mkdir(ctx, name, mode)
 		if again && errors.Is(err, fs.ErrExist) {
 			info, failed := place.Lstat(ctx, name)
@@ -172,7 +168,7 @@ func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) error {
 
 // Rename implements fsys.FS.
 func (f *FS) Rename(ctx context.Context, from, to string) error {
-	return f.try(ctx, nil, func(place fsys.FS, again bool) error {
+	return only(ctx, f, func(place fsys.FS, again bool) error {
 		err := place.Rename(ctx, from, to)
 		if again && errors.Is(err, fs.ErrNotExist) {
 			_, failed := place.Lstat(ctx, to)
@@ -187,7 +183,7 @@ func (f *FS) Rename(ctx context.Context, from, to string) error {
 
 // Remove implements fsys.FS.
 func (f *FS) Remove(ctx context.Context, name string) error {
-	return f.try(ctx, nil, func(place fsys.FS, again bool) error {
+	return only(ctx, f, func(place fsys.FS, again bool) error {
 		err := place.Remove(ctx, name)
 		if again && errors.Is(err, fs.ErrNotExist) {
 			return nil
@@ -198,7 +194,7 @@ func (f *FS) Remove(ctx context.Context, name string) error {
 
 // Link implements fsys.Linker.
 func (f *FS) Link(ctx context.Context, from, to string) error {
-	return f.try(ctx, nil, func(place fsys.FS, again bool) error {
+	return only(ctx, f, func(place fsys.FS, again bool) error {
 		linker, ok := place.(fsys.Linker)
 		if !ok {
 			return fsys.ErrUnsupported
@@ -236,7 +232,7 @@ func orLost(err, look error) error {
 
 // Digests implements fsys.Digester.
 func (f *FS) Digests(ctx context.Context, names []string, each func(i int, digest manifest.Digest)) error {
-	return f.try(ctx, nil, func(place fsys.FS, _ bool) error {
+	return only(ctx, f, func(place fsys.FS, _ bool) error {
 		digester, ok := place.(fsys.Digester)
 		if !ok {
 			return fsys.ErrUnsupported
@@ -248,7 +244,7 @@ func (f *FS) Digests(ctx context.Context, names []string, each func(i int, diges
 // Copies implements fsys.Copier.
 func (f *FS) Copies(ctx context.Context, pairs []fsys.Pair, done func(i int)) error {
 	told := make([]bool, len(pairs))
-	return f.try(ctx, nil, func(place fsys.FS, _ bool) error {
+	return only(ctx, f, func(place fsys.FS, _ bool) error {
 		copier, ok := place.(fsys.Copier)
 		if !ok {
 			return nil
@@ -263,71 +259,36 @@ func (f *FS) Copies(ctx context.Context, pairs []fsys.Pair, done func(i int)) er
 }
 
 // FreeSpace implements fsys.Spacer.
-func (f *FS) FreeSpace(ctx context.Context) (free fsys.Space, err error) {
-	err = f.try(ctx, nil, func(place fsys.FS, _ bool) error {
+func (f *FS) FreeSpace(ctx context.Context) (fsys.Space, error) {
+	return run(ctx, f, func(place fsys.FS, _ bool) (fsys.Space, error) {
 		spacer, ok := place.(fsys.Spacer)
 		if !ok {
-			return fsys.ErrUnsupported
+			return fsys.Space{}, fsys.ErrUnsupported
 		}
-		free, err = spacer.FreeSpace(ctx)
-		return err
+		return spacer.FreeSpace(ctx)
 	})
-	return free, err
+}
+
+// Self implements fsys.Selfer.
+func (f *FS) Self(ctx context.Context) (user uint32, known bool) {
+	selfer, ok := f.Now().(fsys.Selfer)
+	if !ok {
+		return 0, false
+	}
+	return selfer.Self(ctx)
 }
 
 // Open implements fsys.FS.
 func (f *FS) Open(ctx context.Context, name string) (io.ReadCloser, error) {
-	r := &reading{ctx: ctx, fs: f, name: name}
-	err := f.try(ctx, nil, func(place fsys.FS, _ bool) (err error) {
-		r.file, err = place.Open(ctx, name)
-		return err
-	})
+	file, err := run(ctx, f, func(place fsys.FS, _ bool) (io.ReadCloser, error) { return place.Open(ctx, name) })
 	if err != nil {
 		return nil, err
 	}
-	return r, nil
-}
-
-// reading is a file that is read on after a lost line from where it was.
-type reading struct {
-	ctx  context.Context
-	fs   *FS
-	name string
-	file io.ReadCloser
-	at   int64
-}
-
-func (r *reading) Read(p []byte) (n int, err error) {
-	err = r.fs.try(r.ctx, nil, func(place fsys.FS, again bool) error {
-		if again {
-			r.file.Close()
-			var err error
-			if r.file, err = place.Open(r.ctx, r.name); err != nil {
-				r.file = io.NopCloser(nil)
-				return err
-			}
-			if err := skip(r.ctx, r.file, r.at); err != nil {
-				return err
-			}
-		}
-		var err error
-		n, err = r.file.Read(p)
-		return err
-	})
-	r.at += int64(n)
-	return n, err
-}
-
-func (r *reading) Close() error { return r.file.Close() }
-
-// skip passes over the beginning of a file.
-func skip(ctx context.Context, file io.Reader, bytes int64) error {
-	if seeker, ok := file.(io.Seeker); ok {
-		_, err := seeker.Seek(bytes, io.SeekStart)
-		return err
+	r := &reading{ctx: ctx, fs: f, name: name, file: file}
+	if size, known := fsys.SizeOf(file); known {
+		return &sizedReading{r, size}, nil
 	}
-	_, err := fsys.Copy(ctx, io.Discard, io.LimitReader(file, bytes))
-	return err
+	return r, nil
 }
 
 // Abilities implements fsys.FS.

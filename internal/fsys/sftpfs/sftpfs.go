@@ -47,13 +47,16 @@ var (
 // linksAtOnce is how many links of one folder are read at the same time.
 const linksAtOnce = 16
 
+// unordered is how much the client has in flight of one file that is written, in bytes: 64 requests of 32 KiB.
+const unordered = 64 * 32 << 10
+
 // New gives the folder base, an absolute path, through a client that the FS closes in the end, and what it runs over
 // also. Exec may be nil.
 func New(client *sftp.Client, base string, exec Exec, also ...io.Closer) *FS {
 	_, atomic := client.HasExtension("posix-rename@openssh.com")
 	_, durable := client.HasExtension("fsync@openssh.com")
 	f := &FS{client: client, base: base, exec: exec, also: also, durable: durable,
-		abilities: fsys.Abilities{AtomicReplace: atomic, Modes: true, Links: true, TimeStep: time.Second}}
+		abilities: fsys.Abilities{AtomicReplace: atomic, Modes: true, Links: true, TimeStep: time.Second, Unordered: unordered}}
 	if exec != nil {
 		f.abilities.FarDigests = "sha256sum"
 	}
@@ -94,9 +97,10 @@ func (f *FS) mend(op, name string, err error) error {
 	return &fs.PathError{Op: op, Path: f.full(name), Err: err}
 }
 
-// isLost tells whether an operation failed because the connection is gone.
+// isLost tells whether an operation failed because the connection is gone, perhaps in the middle of a packet.
 func isLost(err error) bool {
-	for _, gone := range []error{sftp.ErrSSHFxConnectionLost, io.EOF, io.ErrClosedPipe, syscall.EPIPE, syscall.ECONNRESET, net.ErrClosed} {
+	for _, gone := range []error{sftp.ErrSSHFxConnectionLost, sftp.ErrSSHFxNoConnection, io.EOF, io.ErrUnexpectedEOF, io.ErrClosedPipe, net.ErrClosed,
+		fs.ErrClosed, os.ErrDeadlineExceeded, syscall.EPIPE, syscall.ECONNRESET, syscall.ECONNABORTED, syscall.ETIMEDOUT, syscall.EHOSTUNREACH} {
 		if errors.Is(err, gone) {
 			return true
 		}
@@ -137,7 +141,11 @@ func (f *FS) Lstat(ctx context.Context, name string) (fsys.Info, error) {
 }
 
 func describe(info fs.FileInfo) fsys.Info {
-	return fsys.Info{Name: info.Name(), Mode: info.Mode(), Size: info.Size(), ModTime: info.ModTime()}
+	out := fsys.Info{Name: info.Name(), Mode: info.Mode(), Size: info.Size(), ModTime: info.ModTime()}
+	if stat, ok := info.Sys().(*sftp.FileStat); ok {
+		out.Owner = fsys.Owner{User: stat.UID, Known: true}
+	}
+	return out
 }
 
 // List implements fsys.FS.
@@ -193,7 +201,7 @@ func (f *FS) Open(ctx context.Context, name string) (io.ReadCloser, error) {
 	if err != nil {
 		return nil, f.mend("open", name, err)
 	}
-	return &reading{File: file, fs: f, name: name}, nil
+	return &reading{File: file, fs: f, name: name, size: info.Size}, nil
 }
 
 // reading gives the errors of a file that is read their right form.
@@ -201,7 +209,11 @@ type reading struct {
 	*sftp.File
 	fs   *FS
 	name string
+	size int64 // when it was opened
 }
+
+// Size gives how large the file was when it was opened, in bytes.
+func (r *reading) Size() int64 { return r.size }
 
 func (r *reading) Read(p []byte) (int, error) {
 	n, err := r.File.Read(p)

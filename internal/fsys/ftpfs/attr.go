@@ -1,0 +1,177 @@
+package ftpfs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/textproto"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"tartine/internal/connect"
+	"tartine/internal/fsys"
+)
+
+// sets is what a server can be asked to give files, as far as is known. Some offer what they refuse then; they are not asked again.
+type sets struct {
+	seen  bool        // modes show in listings
+	both  atomic.Bool // mode and time at once (MFF)
+	chmod atomic.Bool // a mode (SITE CHMOD)
+	mfmt  atomic.Bool // a time (MFMT)
+	mdtm  atomic.Bool // a time, with a command that was for reading it
+	proof atomic.Bool // a mode has been set
+}
+
+// from begins with what the server says.
+func (s *sets) from(features map[string]string) {
+	facts, listed := features["MLST"]
+	changed, changes := features["MFF"]
+	changed = strings.ToLower(changed)
+	s.seen = !listed || strings.Contains(strings.ToLower(facts), "unix.mode") // listings for people begin with it
+	s.both.Store(changes && s.seen && listed && strings.Contains(changed, "unix.mode") && strings.Contains(changed, "modify"))
+	s.chmod.Store(s.seen && listed || slices.Contains(strings.Fields(features["SITE"]), "CHMOD"))
+	_, mfmt := features["MFMT"]
+	_, mdtm := features["MDTM"]
+	s.mfmt.Store(mfmt)
+	s.mdtm.Store(mdtm)
+}
+
+func (s *sets) modes() bool { return s.both.Load() || s.chmod.Load() }
+func (s *sets) times() bool { return s.both.Load() || s.mfmt.Load() || s.mdtm.Load() }
+
+// What a server was found to refuse, beside what it does not offer.
+const (
+	noModes   = "modes"
+	noTimes   = "times"
+	noReplace = "replace"
+)
+
+// Refused implements fsys.Learner.
+func (f *FS) Refused() (out []string) {
+	var offers sets
+	offers.from(f.features)
+	if offers.modes() && !f.sets.modes() {
+		out = append(out, noModes)
+	}
+	if offers.times() && !f.sets.times() {
+		out = append(out, noTimes)
+	}
+	if !f.replaces.Load() {
+		out = append(out, noReplace)
+	}
+	return out
+}
+
+// Know implements fsys.Learner.
+func (f *FS) Know(refused []string) {
+	f.sets.from(f.features)
+	f.replaces.Store(!slices.Contains(refused, noReplace))
+	if slices.Contains(refused, noModes) {
+		f.sets.both.Store(false)
+		f.sets.chmod.Store(false)
+	}
+	if slices.Contains(refused, noTimes) {
+		f.sets.both.Store(false)
+		f.sets.mfmt.Store(false)
+		f.sets.mdtm.Store(false)
+	}
+}
+
+// settle gives a file its mode and its time, as far as the server does.
+func (f *FS) settle(line *connect.FTPLine, name string, attr fsys.Attr) error {
+	full, when := f.full(name), attr.ModTime.UTC().Format(timeFormat)
+	if f.sets.both.Load() {
+		facts := ""
+		if !attr.ModTime.IsZero() {
+			facts = "Modify=" + when + ";"
+		}
+		if attr.Mode != 0 {
+			facts += fmt.Sprintf("UNIX.mode=%04o;", attr.Mode.Perm())
+		}
+		if facts == "" {
+			return nil
+		}
+		refused, err := f.may(line, full, 213, "MFF "+facts+" "+full)
+		if err != nil || !refused {
+			return err
+		}
+		f.sets.both.Store(false)
+	}
+	if attr.Mode != 0 && f.sets.chmod.Load() {
+		refused, err := f.may(line, full, 2, fmt.Sprintf("SITE CHMOD %o %s", attr.Mode.Perm(), full))
+		switch {
+		case err != nil:
+			return err
+		case !refused:
+			f.sets.proof.Store(true)
+		case f.sets.proof.Load(): // this name alone: servers read the command word by word
+		default:
+			if info, err := f.lookOver(line, full); err != nil || info.Mode.Perm() != attr.Mode.Perm() {
+				f.sets.chmod.Store(false)
+			}
+		}
+	}
+	if attr.ModTime.IsZero() {
+		return nil
+	}
+	for _, way := range []struct {
+		can     *atomic.Bool
+		command string
+	}{{&f.sets.mfmt, "MFMT"}, {&f.sets.mdtm, "MDTM"}} {
+		if !way.can.Load() {
+			continue
+		}
+		refused, err := f.may(line, full, 2, way.command+" "+when+" "+full)
+		if err != nil || !refused {
+			return err
+		}
+		way.can.Store(false)
+	}
+	return nil
+}
+
+// may asks for a change of a file that the server may refuse. It fails where the file is not there.
+func (f *FS) may(line *connect.FTPLine, full string, want int, command string) (refused bool, err error) {
+	_, _, err = line.Command(want, "%s", command)
+	var reply *textproto.Error
+	if err == nil || !errors.As(err, &reply) || isBroken(err) {
+		return false, err
+	}
+	if _, missing := f.lookOver(line, full); missing != nil {
+		return false, err
+	}
+	return true, nil
+}
+
+// SetAttr implements fsys.FS.
+func (f *FS) SetAttr(ctx context.Context, name string, attr fsys.Attr) error {
+	return f.do(ctx, "set mode of", name, nil, func(line *connect.FTPLine) error { return f.settle(line, name, attr) })
+}
+
+// Dates implements fsys.Dater where listings are for people, and the server tells of single files.
+func (f *FS) Dates(ctx context.Context, names []string, each func(i int, when time.Time)) error {
+	if f.facts || !f.dates {
+		return fsys.ErrUnsupported
+	}
+	return f.lines.all(ctx, len(names), func(ctx context.Context, i int) error {
+		err := f.lines.do(ctx, nil, func(line *connect.FTPLine) error {
+			_, text, err := line.Command(213, "MDTM %s", f.full(names[i]))
+			if err != nil {
+				return err
+			}
+			when, err := parseTime(strings.TrimSpace(text))
+			if err != nil {
+				return nil // it tells nothing
+			}
+			each(i, when)
+			return nil
+		})
+		var r *refusal
+		if errors.As(err, &r) {
+			return nil // of this one it does not tell
+		}
+		return err
+	})
+}

@@ -1,0 +1,17 @@
+package osfs
+
+import (
+	"syscall"
+	"time"
+
+	"tartine/internal/fsys"
+)
+
+// fromStat gives what package os leaves to the system: when something changed, and whom it belongs to.
+func fromStat(sys any) (changed time.Time, owner fsys.Owner) {
+	stat, ok := sys.(*syscall.Stat_t)
+	if !ok {
+		return changed, owner
+	}
+	return time.Unix(stat.Ctim.Unix()), fsys.Owner{User: stat.Uid, Known: true}
+}

@@ -1,0 +1,11 @@
+//go:build !linux && !darwin
+
+package osfs
+
+import (
+	"time"
+
+	"tartine/internal/fsys"
+)
+
+func fromStat(any) (changed time.Time, owner fsys.Owner) { return changed, owner }

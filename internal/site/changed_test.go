@@ -1,0 +1,106 @@
+package site_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tartine/internal/site"
+)
+
+// reads counts the files of the site that are read while something is done.
+func (w *world) reads(do func()) (names []string) {
+	var mu sync.Mutex
+	w.between.Before = func(op string, all ...string) error {
+		mu.Lock()
+		defer mu.Unlock()
+		if op == "open" && (strings.HasPrefix(all[0], "www/") || strings.HasPrefix(all[0], ".www.trees/")) {
+			names = append(names, all[0])
+		}
+		return nil
+	}
+	do()
+	w.between.Before = func(string, ...string) error { return nil }
+	return names
+}
+
+// looks compares the site with a content, as a deployment that has nothing to do.
+func (w *world) looks(c tree) *site.Plan {
+	w.t.Helper()
+	s, plan, err := w.plan(w.t.Context(), c)
+	require.NoError(w.t, err)
+	if !plan.Result.Publishes(true) && plan.Survey.Unsettled > 0 {
+		require.NoError(w.t, s.Affirm(w.t.Context(), plan.Survey.Number, "warden"))
+	}
+	return plan
+}
+
+func TestAnAlterationThatKeepsSizeAndTimeIsSeen(t *testing.T) {
+	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
+		for name, alter := range map[string]func(file string) error{
+			"written":  func(file string) error { return os.WriteFile(file, []byte("b"), 0o644) },
+			"replaced": func(file string) error { return os.Rename(file+".other", file) },
+		} {
+			w := newWorld(t)
+			w.mustDeploy(first)
+			require.Empty(t, w.reads(func() { w.looks(first) }))
+			file := filepath.Join(w.dir, "www", "css", "a.css")
+			other := file + ".other"
+			require.NoError(t, os.WriteFile(other, []byte("b"), 0o644))
+			require.NoError(t, os.Chtimes(other, dated, dated))
+			require.NoError(t, alter(file))
+			require.NoError(t, os.RemoveAll(other))
+			require.NoError(t, os.Chtimes(file, dated, dated))
+			plan := w.looks(first)
+			require.Len(t, plan.Result.Changes, 1, name)
+			require.Equal(t, "css/a.css", plan.Result.Changes[0].Path)
+			require.True(t, plan.Result.Changes[0].Drifted)
+			w.mustDeploy(first)
+			w.verify(first)
+		}
+	})
+}
+
+func TestAChangeThatAltersNothingIsReadOnce(t *testing.T) {
+	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
+		w := newWorld(t)
+		w.mustDeploy(first)
+		file := filepath.Join(w.dir, "www", "css", "a.css")
+		for _, mode := range []os.FileMode{0o600, 0o644} {
+			require.NoError(t, os.Chmod(file, mode))
+		}
+		names := w.reads(func() { w.looks(first) })
+		require.Len(t, names, 1)
+		require.True(t, strings.HasSuffix(names[0], "css/a.css"))
+		require.Empty(t, w.reads(func() { w.looks(first) }), "the record has noted it")
+
+		// What changes behind that is seen all the same.
+		require.NoError(t, os.WriteFile(file, []byte("b"), 0o644))
+		require.NoError(t, os.Chtimes(file, time.Time{}, dated))
+		require.Len(t, w.looks(first).Result.Changes, 1)
+	})
+}
+
+func TestWhatWasDeployedIsNotReadAgain(t *testing.T) {
+	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
+		w := newWorld(t)
+		for i := range 8 { // old trees and kept content go meanwhile
+			content := tree{"index.html": strings.Repeat("x", i+1), "stays.css": "s", "moves-" + strings.Repeat("y", i) + ".css": "m"}
+			w.mustDeploy(content)
+			require.Empty(t, w.reads(func() { w.looks(content) }), "deployment %d", i+1)
+		}
+	})
+}
+
+func TestANoteOfWhatWasSeenThatIsDamagedIsNamed(t *testing.T) {
+	w := newWorld(t)
+	w.mustDeploy(first)
+	require.NoError(t, os.WriteFile(w.inRecord("deployments/1.seen"), []byte("soon\n"), 0o600))
+	_, err := w.deploy(second)
+	require.ErrorContains(t, err, "1.seen")
+}
