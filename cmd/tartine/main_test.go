@@ -23,6 +23,7 @@ import (
 	"tartine/internal/agent"
 	"tartine/internal/cli"
 	"tartine/internal/connect/ftptest"
+	"tartine/internal/connect/porttest"
 	"tartine/internal/connect/sshdtest"
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/fsystest"
@@ -196,10 +197,10 @@ func badName(ts *testscript.TestScript, _ bool, args []string) {
 
 // closedport VAR sets a variable to a port at which nothing listens.
 func closedPort(ts *testscript.TestScript, _ bool, args []string) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	port, release, err := porttest.Free()
 	ts.Check(err)
-	ts.Setenv(args[0], strconv.Itoa(l.Addr().(*net.TCPAddr).Port))
-	ts.Check(l.Close())
+	ts.Defer(release)
+	ts.Setenv(args[0], strconv.Itoa(port))
 }
 
 // silentport VAR sets a variable to a port where something that is no SSH server hangs up at once.

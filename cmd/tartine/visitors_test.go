@@ -19,6 +19,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"tartine/internal/connect/porttest"
 )
 
 // nginx serves a folder on loopback and gives the address.
@@ -33,10 +35,10 @@ func nginx(t *testing.T, root string) string {
 		t.Skip("nginx is not installed")
 	}
 	require.NoError(t, err)
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	port, release, err := porttest.Free()
 	require.NoError(t, err)
-	address := l.Addr().String()
-	require.NoError(t, l.Close())
+	t.Cleanup(release)
+	address := fmt.Sprint("127.0.0.1:", port)
 	dir := t.TempDir()
 	settings := filepath.Join(dir, "nginx.conf")
 	user := ""

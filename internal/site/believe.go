@@ -25,8 +25,13 @@ func timeStep(able fsys.Abilities) time.Duration {
 // Where a place tells when anything about a file changed last, which unlike its time nobody can set, a file is believed only when that was
 // not later than the record was completed: then nothing has touched it since. An alteration that keeps size and time is found
 // by that. So is what altered nothing, such as a change of rights there and back; it is read once, and when it is as recorded
-// deployments/N.seen notes up to when changes are known to have altered nothing: up to the latest that the survey found. (What
-// changes after the survey changes later than that.)
+// deployments/N.seen notes up to when changes are known to have altered nothing: up to the latest that the survey found.
+//
+// Changes are dated in steps. What is altered after the record was completed, or after a file was read, may bear the same time, or one
+// of the step before; so only what changed a whole step before that is known.
+
+// changeStep is the coarsest step in which systems date changes: Linux goes by its timer, which ticks at least 100 times a second.
+const changeStep = 10 * time.Millisecond
 
 func seenFile(number int) string { return fmt.Sprintf("deployments/%d.seen", number) }
 
@@ -36,7 +41,7 @@ func (s *Site) knownUntil(ctx context.Context, number int) (int64, error) {
 	if err != nil || info.Changed.IsZero() {
 		return 0, err
 	}
-	known := info.Changed.UnixNano()
+	known := info.Changed.Add(-changeStep).UnixNano()
 	text, err := s.read(ctx, seenFile(number), mostShort)
 	if err != nil {
 		return known, ignoreMissing(err)

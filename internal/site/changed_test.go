@@ -1,8 +1,10 @@
 package site_test
 
 import (
+	"context"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync"
 	"testing"
@@ -10,6 +12,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tartine/internal/fsys"
+	"tartine/internal/fsys/osfs"
 	"tartine/internal/site"
 )
 
@@ -74,6 +78,7 @@ func TestAChangeThatAltersNothingIsReadOnce(t *testing.T) {
 		for _, mode := range []os.FileMode{0o600, 0o644} {
 			require.NoError(t, os.Chmod(file, mode))
 		}
+		waitForTicks()
 		names := w.reads(func() { w.looks(first) })
 		require.Len(t, names, 1)
 		require.True(t, strings.HasSuffix(names[0], "css/a.css"))
@@ -83,6 +88,60 @@ func TestAChangeThatAltersNothingIsReadOnce(t *testing.T) {
 		require.NoError(t, os.WriteFile(file, []byte("b"), 0o644))
 		require.NoError(t, os.Chtimes(file, time.Time{}, dated))
 		require.Len(t, w.looks(first).Result.Changes, 1)
+	})
+}
+
+// tick is the coarsest step in which a system dates changes.
+const tick = 10 * time.Millisecond
+
+// waitForTicks waits until what changes from here on is dated later than what has changed.
+func waitForTicks() {
+	for begun := time.Now(); time.Since(begun) <= 2*tick; {
+		runtime.Gosched()
+	}
+}
+
+// ticking is a place that dates changes in steps, as systems do whose files are dated by the timer.
+type ticking struct {
+	*osfs.FS
+}
+
+func inTicks(info *fsys.Info) { info.Changed = info.Changed.Truncate(tick) }
+
+func (p ticking) Lstat(ctx context.Context, name string) (fsys.Info, error) {
+	info, err := p.FS.Lstat(ctx, name)
+	inTicks(&info)
+	return info, err
+}
+
+func (p ticking) List(ctx context.Context, dir string) ([]fsys.Info, error) {
+	all, err := p.FS.List(ctx, dir)
+	for i := range all {
+		inTicks(&all[i])
+	}
+	return all, err
+}
+
+func TestAnAlterationInTheSameTickIsSeen(t *testing.T) {
+	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
+		for range 10 { // ticks begin when they begin
+			w := newWorld(t)
+			w.between.FS = ticking{w.between.FS.(*osfs.FS)}
+			w.mustDeploy(first)
+			file := filepath.Join(w.dir, "www", "css", "a.css")
+			alter := func(text string) {
+				require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+				require.NoError(t, os.Chtimes(file, time.Time{}, dated))
+			}
+			alter("b")
+			require.Len(t, w.looks(first).Result.Changes, 1, "just after the deployment")
+
+			require.NoError(t, os.WriteFile(file, []byte(first["css/a.css"]), 0o644))
+			require.NoError(t, os.Chtimes(file, time.Time{}, dated))
+			require.Empty(t, w.looks(first).Result.Changes)
+			alter("b")
+			require.Len(t, w.looks(first).Result.Changes, 1, "just after it was read")
+		}
 	})
 }
 

@@ -260,11 +260,8 @@ func (s *Site) clearUp(ctx context.Context, j *journal) error {
 	if err := s.sure(ctx, true); err != nil {
 		return err
 	}
-	if j.Tree != "" {
-		// Files whose second names went with an old tree have changed by that; the record is to be younger.
-		if err := s.touch(ctx); errors.Is(err, fsys.ErrLost) {
-			return err
-		}
+	if err := s.touch(ctx); errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+		return errors.Join(err, ctx.Err())
 	}
 	return s.endJournal(ctx)
 }
@@ -276,7 +273,17 @@ func (s *Site) endJournal(ctx context.Context) error {
 	return nil
 }
 
-// touch makes the record younger than everything that was changed at the site before, for whoever goes by when files changed.
+// touch makes the record younger, by more than the step in which changes are dated, than everything that was published, and than files
+// whose second names went with an old tree, which changes them; see believe.
 func (s *Site) touch(ctx context.Context) error {
+	info, err := s.fs.Lstat(ctx, s.inRecord("current"))
+	if err != nil || info.Changed.IsZero() {
+		return err
+	}
+	select {
+	case <-time.After(2 * changeStep):
+	case <-ctx.Done():
+		return ctx.Err()
+	}
 	return s.fs.SetAttr(ctx, s.inRecord("current"), fsys.Attr{Mode: s.private(0o600)})
 }

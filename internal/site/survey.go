@@ -66,6 +66,7 @@ func (s *Survey) Entries() []manifest.Entry {
 // the recorded digest; the digests of all others are left open, for Resolve.
 func (s *Site) Survey(ctx context.Context, believe bool) (*Survey, error) {
 	out := &Survey{}
+	begun := time.Now()
 	// The number is read first: should another deployment be published from here on, it gives that away at the lock.
 	number, err := s.current(ctx)
 	if err != nil {
@@ -122,7 +123,7 @@ func (s *Site) Survey(ctx context.Context, believe bool) (*Survey, error) {
 		}
 		out.Unsettled = len(young)
 	}
-	s.seen = out.changed()
+	s.seen = min(out.changed(), begun.Add(-changeStep).UnixNano())
 	out.FoldsCase, err = s.FoldsCase(ctx)
 	return out, err
 }

@@ -18,6 +18,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tartine/internal/connect/porttest"
 	"tartine/internal/demo/ftpserver"
 )
 
@@ -65,10 +66,10 @@ func prepare(t testing.TB, program string) *Server {
 	require.NoError(t, os.Mkdir(s.Dir, 0o755))
 	require.NoError(t, os.Chown(s.Dir, UserID, UserID))
 	s.Certificate = writeCertificate(t, s.certificateFile)
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	port, release, err := porttest.Free()
 	require.NoError(t, err)
-	s.Port = l.Addr().(*net.TCPAddr).Port
-	require.NoError(t, l.Close())
+	t.Cleanup(release)
+	s.Port = port
 	return s
 }
 

@@ -8,7 +8,6 @@ import (
 	"crypto/rand"
 	"encoding/pem"
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
 	"os/user"
@@ -19,6 +18,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
+
+	"tartine/internal/connect/porttest"
 )
 
 // Server is an OpenSSH server that runs until the test ends.
@@ -140,10 +141,10 @@ func writeKey(t testing.TB, file string) ssh.PublicKey {
 
 func freePort(t testing.TB) int {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	port, release, err := porttest.Free()
 	require.NoError(t, err)
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
+	t.Cleanup(release)
+	return port
 }
 
 // makeOrdinaryUser makes the account once for this machine. The star lets keys in and no password.
