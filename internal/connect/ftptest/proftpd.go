@@ -50,7 +50,7 @@ func Start(t testing.TB, lines ...string) *Server {
 	require.NoError(t, err)
 	passwd := filepath.Join(s.own, "passwd")
 	require.NoError(t, os.WriteFile(passwd, fmt.Appendf(nil, "%s:%s:%d:%[3]d::%s:/bin/false\n", User, hash, UserID, s.Dir), 0o600))
-	settings := append([]string{"ServerName Rock", "ServerType standalone", "UseIPv6 off", "DefaultAddress 127.0.0.1", fmt.Sprintf("Port %d", s.Port),
+	settings := append([]string{"ServerName Rock", "ServerType standalone", "UseIPv6 off", "DefaultAddress 127.0.0.1", "SocketBindTight on", fmt.Sprintf("Port %d", s.Port),
 		"User nobody", "Group nogroup", "AuthOrder mod_auth_file.c", "AuthUserFile " + passwd, "RequireValidShell off", "DefaultRoot ~",
 		"PidFile " + filepath.Join(s.own, "pid"), "ScoreboardFile " + filepath.Join(s.own, "scoreboard"), "SystemLog " + filepath.Join(s.own, "log"),
 		"WtmpLog off", "TransferLog none", "DelayEngine off", "UseReverseDNS off", "AllowStoreRestart on", "AllowOverwrite on", "MaxInstances 60", "Umask 022"}, lines...)
