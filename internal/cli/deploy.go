@@ -46,6 +46,7 @@ func (a *app) deployCommand() *cobra.Command {
 			own.options.Started = time.Now()
 			look.readOnly, a.writes = own.dryRun, !own.dryRun
 			own.options.Compare = deploy.Compare(look.compare)
+			a.reads = own.options.Compare == deploy.ByHash
 			all, err := a.meant(cmd.Context(), args)
 			if err != nil {
 				return err

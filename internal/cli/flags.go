@@ -329,7 +329,7 @@ func (a *app) applyTargetFlags(out *target.Settings) {
 		out.SSHConfig = []string{a.flags.sshConfig}
 	}
 	out.Between, out.Build = a.build.Between, a.build.String()
-	out.Writes, out.Held = a.writes, a.wasHeld
+	out.Writes, out.Reads, out.Held = a.writes, a.reads, a.wasHeld
 }
 
 func hasTarget(s *config.Settings, name string) bool {

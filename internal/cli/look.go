@@ -45,6 +45,7 @@ func (a *app) look(ctx context.Context, l *looking, args []string) error {
 	default:
 		return usageError(fmt.Sprintf("--compare is hash, time or none, not %q", l.compare), "")
 	}
+	a.reads = a.reads || deploy.Compare(l.compare) == deploy.ByHash
 	from, err := a.load()
 	if err != nil {
 		return err

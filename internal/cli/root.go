@@ -52,6 +52,7 @@ type app struct {
 	flags  flags
 	status int  // what to exit with when no error says otherwise
 	writes bool // the command changes a site
+	reads  bool // the command reads all files of a site
 
 	phrases sync.Map                        // what was asked for key files
 	showing atomic.Pointer[render.Progress] // where notes go while it is shown

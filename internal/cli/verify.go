@@ -44,6 +44,7 @@ func (a *app) verify(ctx context.Context, args []string, file string, strays boo
 			return err
 		}
 	}
+	a.reads = true
 	return a.withSite(ctx, args, func(ctx context.Context, s *target.Opened, heading render.Heading, _ target.Settings) error {
 		return a.verifyAgainst(ctx, s, heading, m, strays)
 	})

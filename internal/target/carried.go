@@ -126,6 +126,11 @@ func (s *Settings) bring(ctx context.Context, out *carried) error {
 			opt.Mounts = append(opt.Mounts, name)
 		}
 	}
+	if !s.Reads { // there is a record to go by
+		if opt.Lazy, err = c.Has(ctx, path.Join(p.base, opt.Last)); err != nil {
+			return err
+		}
+	}
 	f, err := containerfs.Open(ctx, c, p.base, names, opt)
 	if errors.Is(err, engine.ErrRuns) {
 		return err
@@ -221,13 +226,20 @@ func (c *carried) Survey(ctx context.Context, believe bool) (*site.Survey, error
 	return out, c.Adopt(ctx, out, func(name string) bool { return changed(fsys.Join(c.root, name)) })
 }
 
-// Affirm implements deploy.Site. Where no archive ended early it would carry much to save a little.
-func (c *carried) Affirm(ctx context.Context, _ int, _ string) error {
-	if _, interrupted := c.fs.Interrupted(); interrupted {
-		return c.push(ctx)
+// Affirm implements deploy.Site. It pays where an archive ended early, or where much had to be read once more.
+func (c *carried) Affirm(ctx context.Context, number int, user string) error {
+	if c.fs.Hashed() > affirmed {
+		if err := c.Site.Affirm(ctx, number, user); err != nil {
+			return err
+		}
+	} else if _, interrupted := c.fs.Interrupted(); !interrupted {
+		return nil
 	}
-	return nil
+	return c.push(ctx)
 }
+
+// affirmed is from how many bytes on that were read once more it is worth a new record of when they were.
+const affirmed = 4 << 20
 
 // Unlock removes a lock.
 func (c *carried) Unlock(ctx context.Context, holder *site.Holder) error {

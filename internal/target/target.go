@@ -52,6 +52,7 @@ type Settings struct {
 	Insecure    bool   // a password may cross the line in the clear
 	Engine      string // the address of the container engine; empty: the usual one
 	Writes      bool   // a container that cannot be reached while it runs may be stopped, where While says so
+	Reads       bool   // all files of the site will be read, whatever its record says
 	// Held is told that a container was stopped, how long, and why it does not run again; may be nil.
 	Held      func(name string, down time.Duration, err error)
 	Owner     string   // USER:GROUP, as numbers, that what is put into a container belongs to; empty: to root

@@ -42,12 +42,14 @@ type Place interface {
 type FS struct {
 	claimed io.Closer // says that dir is in use
 	read    int64     // see Read
+	hashed  int64     // see Hashed
 	fsys.FS           // the folder of this machine
 	local   *osfs.FS
 	tree    *os.Root // the same
 	place   Place
-	base    string // absolute, in the container
-	dir     string // of this machine: tree is what stands there, held what was put aside
+	base    string   // absolute, in the container
+	tops    []string // what was brought
+	dir     string   // of this machine: tree is what stands there, held what was put aside
 	opt     Options
 
 	unfinished *note // of an archive that ended early; nil: none did
@@ -73,6 +75,7 @@ type Options struct {
 	Windows bool        // it knows no modes and has names of its own
 	Aside   string      // a name of which others make no use, in a folder that is last to be changed: the site's record
 	Last    string      // a name that comes after all others, if it comes: what says how far the site is
+	Lazy    bool        // digests of large files are computed when somebody asks for them, and not as they flow by
 	Mounts  []string    // names at which something else is mounted: no folder above them can go
 }
 
@@ -108,7 +111,7 @@ func Open(ctx context.Context, place Place, base string, names []string, opt Opt
 	if err != nil {
 		return nil, errors.Join(err, os.RemoveAll(dir))
 	}
-	f := &FS{claimed: claimed, place: place, base: base, dir: dir, opt: opt, there: map[string]standing{}, changed: map[string]bool{}, remotes: map[string]remote{}}
+	f := &FS{claimed: claimed, place: place, base: base, tops: names, dir: dir, opt: opt, there: map[string]standing{}, changed: map[string]bool{}, remotes: map[string]remote{}}
 	if err = f.fill(ctx, names); err != nil {
 		f.Close()
 		return nil, err
@@ -258,6 +261,22 @@ func (f *FS) take(ctx context.Context, top, at string, head *tar.Header, content
 func linked(top string, head *tar.Header) string {
 	_, below, _ := strings.Cut(path.Clean(head.Linkname), "/")
 	return fsys.Join(top, below)
+}
+
+// Lstat implements fsys.FS. When files changed here says nothing of those of the container.
+func (f *FS) Lstat(ctx context.Context, name string) (fsys.Info, error) {
+	info, err := f.local.Lstat(ctx, name)
+	info.Changed = time.Time{}
+	return info, err
+}
+
+// List implements fsys.FS.
+func (f *FS) List(ctx context.Context, dir string) ([]fsys.Info, error) {
+	list, err := f.local.List(ctx, dir)
+	for i := range list {
+		list[i].Changed = time.Time{}
+	}
+	return list, err
 }
 
 func (f *FS) note(err error, names ...string) error {

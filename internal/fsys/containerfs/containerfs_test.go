@@ -1,6 +1,7 @@
 package containerfs
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"errors"
@@ -29,6 +30,8 @@ import (
 type shelf struct {
 	root *os.Root
 	took int64 // bytes of archives
+	gave int   // archives
+	lazy bool  // see Options
 	cut  int64 // after so many bytes no more is taken; 0: all is
 }
 
@@ -43,6 +46,7 @@ func (s *shelf) Get(_ context.Context, name string) (io.ReadCloser, error) {
 	if _, err := s.root.Lstat(name); err != nil {
 		return nil, err
 	}
+	s.gave++
 	out, in := io.Pipe()
 	go func() { in.CloseWithError(engineserver.Pack(s.root, name, in)) }()
 	return out, nil
@@ -120,7 +124,7 @@ func someSite(t require.TestingT, dir string) {
 
 func openSite(t require.TestingT, on *shelf) *FS {
 	f, err := Open(context.Background(), on, "/srv", []string{"site", ".site.tartine"},
-		Options{Owner: &osfs.Owner{User: os.Getuid(), Group: os.Getgid()}, Aside: ".site.tartine/carried", Last: ".site.tartine/current"})
+		Options{Owner: &osfs.Owner{User: os.Getuid(), Group: os.Getgid()}, Aside: ".site.tartine/carried", Last: ".site.tartine/current", Lazy: on.lazy})
 	require.NoError(t, err)
 	return f
 }
@@ -203,7 +207,9 @@ func TestPushCarriesEverything(t *testing.T) {
 		require.NoError(rt, err)
 		defer os.RemoveAll(dir)
 		someSite(rt, dir)
-		f := openSite(rt, newShelf(rt, dir))
+		on := newShelf(rt, dir)
+		on.lazy = rapid.Bool().Draw(rt, "lazy")
+		f := openSite(rt, on)
 		defer f.Close()
 		for range rapid.IntRange(1, 25).Draw(rt, "steps") {
 			anything(rt, f)
@@ -231,6 +237,7 @@ func TestAPushThatIsCutLosesNothing(t *testing.T) {
 		defer os.RemoveAll(dir)
 		someSite(rt, dir)
 		on := newShelf(rt, dir)
+		on.lazy = rapid.Bool().Draw(rt, "lazy")
 		f := openSite(rt, on)
 		defer f.Close()
 		for range rapid.IntRange(1, 12).Draw(rt, "steps") {
@@ -318,6 +325,33 @@ func TestLargeFilesStayWhereTheyAre(t *testing.T) {
 	require.NoError(t, f.Push(ctx))
 	require.Equal(t, "-rwxr-xr-x "+rock, standingIn(t, dir)[".site.tartine/kept/bb/bb"])
 	require.Greater(t, on.took-before, int64(len(rock)))
+}
+
+// TestDigestsAreComputedOfTheBytesThatAreThere asks for those of one large file and of many.
+func TestDigestsAreComputedOfTheBytesThatAreThere(t *testing.T) {
+	dir := t.TempDir()
+	someSite(t, dir)
+	var names []string
+	for i := range 2 * fewFiles {
+		names = append(names, fmt.Sprintf("site/plate-%d.webp", i))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "srv", names[i]), bytes.Repeat([]byte{byte(i)}, largeFile), 0o644))
+	}
+	on := newShelf(t, dir)
+	on.lazy = true
+	f := openSite(t, on)
+	defer f.Close()
+	for _, asked := range [][]string{names[:1], names, names} {
+		gave, told := on.gave, 0
+		require.NoError(t, f.Digests(t.Context(), asked, func(i int, digest manifest.Digest) {
+			require.Equal(t, manifest.Digest(sha256.Sum256(bytes.Repeat([]byte{byte(i)}, largeFile))), digest)
+			told++
+		}))
+		require.Len(t, asked, told)
+		require.LessOrEqual(t, on.gave, gave+2, "not one by one")
+	}
+	require.Equal(t, 2+1+2, on.gave, "each is read once")
+	require.NoError(t, os.Remove(filepath.Join(dir, "srv", "site", "css", "rock.css")))
+	require.ErrorIs(t, f.Digests(t.Context(), []string{"site/css/rock.css"}, nil), fs.ErrNotExist, "it went meanwhile")
 }
 
 func TestWhatCannotBeCarriedKeepsItsFolder(t *testing.T) {

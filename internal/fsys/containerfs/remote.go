@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"maps"
 	"os"
 	"path"
@@ -17,14 +18,14 @@ import (
 	"tartine/internal/manifest"
 )
 
-// A large file stays in the container. Its digest is computed as it flows by, and a file of its size without bytes (a
+// A large file stays in the container. Its digest is computed as it flows by, or when somebody asks for it, and a file of its size without bytes (a
 // sparse one) stands for it here. It is read there when somebody asks for its bytes; and where it gets another name, that is
 // made there, too, by a link.
 
 // remote is a file whose bytes are in the container.
 type remote struct {
-	origin string // its name there
-	digest manifest.Digest
+	origin string           // its name there
+	digest *manifest.Digest // nil: nobody has asked
 }
 
 // largeFile is from what size on a file stays there, in bytes.
@@ -32,8 +33,14 @@ const largeFile = 64 << 10
 
 // takeLarge makes what stands for a large file.
 func (f *FS) takeLarge(ctx context.Context, at string, head *tar.Header, content io.Reader, attr fsys.Attr) error {
-	hash := sha256.New()
-	size, err := fsys.Copy(ctx, hash, content)
+	var digest *manifest.Digest
+	var size int64
+	var err error
+	if f.opt.Lazy {
+		size, err = fsys.Copy(ctx, io.Discard, content)
+	} else {
+		digest, size, err = hashOf(ctx, content)
+	}
 	if err != nil {
 		return err
 	}
@@ -48,8 +55,15 @@ func (f *FS) takeLarge(ctx context.Context, at string, head *tar.Header, content
 	if err == nil {
 		err = f.tree.Chtimes(at, attr.ModTime, attr.ModTime)
 	}
-	f.remotes[at] = remote{at, manifest.Digest(hash.Sum(nil))}
+	f.remotes[at] = remote{at, digest}
 	return err
+}
+
+func hashOf(ctx context.Context, content io.Reader) (*manifest.Digest, int64, error) {
+	hash := sha256.New()
+	size, err := fsys.Copy(ctx, hash, content)
+	digest := manifest.Digest(hash.Sum(nil))
+	return &digest, size, err
 }
 
 func (f *FS) remoteAt(name string) (remote, bool) {
@@ -87,11 +101,75 @@ func (f *FS) openRemote(ctx context.Context, r remote) (io.ReadCloser, error) {
 	}{in, archive}, nil
 }
 
-// Digests implements fsys.Digester, as far as digests are known.
-func (f *FS) Digests(_ context.Context, names []string, each func(i int, digest manifest.Digest)) error {
+// Digests implements fsys.Digester for what stays in the container.
+func (f *FS) Digests(ctx context.Context, names []string, each func(i int, digest manifest.Digest)) error {
+	open := map[string]*manifest.Digest{} // by origin
+	for _, name := range names {
+		if r, ok := f.remoteAt(name); ok && r.digest == nil {
+			open[r.origin] = nil
+		}
+	}
+	if err := f.hash(ctx, open); err != nil {
+		return err
+	}
+	f.mu.Lock()
+	for name, r := range f.remotes {
+		if digest := open[r.origin]; r.digest == nil && digest != nil {
+			f.remotes[name] = remote{r.origin, digest}
+		}
+	}
+	f.mu.Unlock()
 	for i, name := range names {
-		if r, ok := f.remoteAt(name); ok {
-			each(i, r.digest)
+		if r, ok := f.remoteAt(name); ok && r.digest != nil {
+			each(i, *r.digest)
+		}
+	}
+	return nil
+}
+
+// fewFiles is how many files are read one by one; for more, all that was brought is read once more.
+const fewFiles = 8
+
+func (f *FS) hashOf(ctx context.Context, content io.Reader) (*manifest.Digest, error) {
+	digest, size, err := hashOf(ctx, content)
+	f.hashed += size
+	return digest, err
+}
+
+// Hashed tells how many bytes were read once more for their digests.
+func (f *FS) Hashed() int64 { return f.hashed }
+
+// hash computes digests of files of the container. One that is no longer there, or no file, keeps none.
+func (f *FS) hash(ctx context.Context, open map[string]*manifest.Digest) error {
+	if len(open) > fewFiles {
+		for _, top := range f.tops {
+			archive, err := f.place.Get(ctx, path.Join(f.base, top))
+			if errors.Is(err, fs.ErrNotExist) {
+				continue
+			}
+			if err != nil {
+				return err
+			}
+			err = walkArchive(ctx, archive, top, func(at string, head *tar.Header, content io.Reader) (err error) {
+				if _, asked := open[at]; asked && head.Typeflag == tar.TypeReg {
+					open[at], err = f.hashOf(ctx, content)
+				}
+				return err
+			})
+			if err = errors.Join(err, archive.Close()); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	for origin := range open {
+		content, err := f.openRemote(ctx, remote{origin: origin})
+		if err != nil {
+			return err
+		}
+		open[origin], err = f.hashOf(ctx, fsys.WithContext(ctx, content))
+		if err = errors.Join(err, content.Close()); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -143,7 +221,7 @@ func (f *FS) fetchRemote(ctx context.Context, name string, r remote) error {
 	if _, err = f.local.Put(ctx, name, io.TeeReader(content, hash), fsys.Attr{Mode: info.Mode.Perm(), ModTime: info.ModTime}); err != nil {
 		return err
 	}
-	if manifest.Digest(hash.Sum(nil)) != r.digest {
+	if r.digest != nil && manifest.Digest(hash.Sum(nil)) != *r.digest {
 		return fmt.Errorf("%s of the container was altered meanwhile", path.Join(f.base, r.origin))
 	}
 	delete(f.remotes, name)
