@@ -14,6 +14,7 @@ import (
 	"tartine/internal/config"
 	"tartine/internal/connect"
 	"tartine/internal/connect/engine"
+	"tartine/internal/connect/sshconfig"
 	"tartine/internal/content"
 	"tartine/internal/deploy"
 	"tartine/internal/filter"
@@ -109,12 +110,17 @@ func connectionSentence(err error) *statusError {
 	var (
 		failed  *connect.Error
 		command *target.CommandError
+		file    *sshconfig.Error
 		clear   *target.InsecureError
 	)
 	switch {
 	case errors.Is(err, fsys.ErrLost):
 		return &statusError{status: ExitConnection, what: "the connection was lost: " + err.Error(),
 			next: "run it again: what was staged is kept, and an unfinished publish is finished first"}
+	case errors.Is(err, sshconfig.ErrForeign):
+		return &statusError{status: ExitUsage, what: err.Error(), next: "install OpenSSH's client, or name a file that is plainer with --ssh-config"}
+	case errors.As(err, &file):
+		return &statusError{status: ExitUsage, what: file.Error(), next: "correct that line: ssh refuses it, too"}
 	case errors.As(err, &clear):
 		return &statusError{status: ExitRefused, what: clear.Error(), next: "use ftps:// where the server has it; where it has not, say insecure: true in the target"}
 	case errors.As(err, &command):
@@ -230,6 +236,7 @@ func portSentence(failed *connect.Error) (what, next string) {
 		timeout net.Error
 		other   *connect.ProtocolError
 		common  *connect.NothingInCommonError
+		way     *connect.WayError
 		service = cmp.Or(failed.Service, "SSH")
 		one     = "an " + service
 	)
@@ -240,11 +247,16 @@ func portSentence(failed *connect.Error) (what, next string) {
 		return fmt.Sprintf("%s takes the connection and then says nothing", failed.Address), "check that " + one + " server answers at this port; one that is overloaded may need a while: --wait-for-host 2m"
 	case errors.Is(failed.Err, connect.ErrHungUp):
 		return fmt.Sprintf("%s takes the connection and ends it at once", failed.Address), "the server may limit who connects or how many do at once: try again, then look into its log"
+	case errors.As(failed.Err, &way):
+		return fmt.Sprintf("%s cannot be reached: %v", failed.Address, way), "run the command by hand, and correct ProxyCommand in the SSH settings"
 	case errors.As(failed.Err, &other):
 		return fmt.Sprintf("%s speaks something else than %s: it says %q", failed.Address, service, other.Said), "check the port"
 	case errors.As(failed.Err, &common):
-		return fmt.Sprintf("%s and this program have %v", failed.Address, common),
-			"these are no longer safe: have the server's software brought up to date, or a newer key added to it"
+		next := "have one of these allowed at the server: " + strings.Join(common.Able, ", ")
+		if common.Unsafe {
+			next = "some of these are no longer safe: have the server's software brought up to date, or a newer key added to it; or name one in the SSH settings, as for ssh"
+		}
+		return fmt.Sprintf("%s and this program have %v", failed.Address, common), next
 	case errors.As(failed.Err, &timeout) && timeout.Timeout():
 		return fmt.Sprintf("%s does not answer in time", failed.Address), "check the address, and whether a firewall is in between"
 	default:

@@ -326,8 +326,9 @@ func (a *app) applyTargetFlags(out *target.Settings) {
 		out.SSHConfig = connect.UserConfig()
 	case "none":
 	default:
-		out.SSHConfig = []string{a.flags.sshConfig}
+		out.SSHConfig = connect.GivenConfig(a.flags.sshConfig)
 	}
+	out.Notice = a.note
 	out.Between, out.Build = a.build.Between, a.build.String()
 	out.Writes, out.Reads, out.Held = a.writes, a.reads, a.wasHeld
 }

@@ -50,9 +50,10 @@ type app struct {
 	stdout io.Writer
 	stderr io.Writer
 	flags  flags
-	status int  // what to exit with when no error says otherwise
-	writes bool // the command changes a site
-	reads  bool // the command reads all files of a site
+	status int      // what to exit with when no error says otherwise
+	writes bool     // the command changes a site
+	told   sync.Map // notes that were written
+	reads  bool     // the command reads all files of a site
 
 	phrases sync.Map                        // what was asked for key files
 	showing atomic.Pointer[render.Progress] // where notes go while it is shown

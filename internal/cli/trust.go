@@ -45,7 +45,7 @@ func (a *app) trust(ctx context.Context, args []string) error {
 	}
 	expected := a.flags.pinned
 	reach.HostKey = "" // what is recorded counts here, not what is pinned
-	dial, err := reach.SSH()
+	dial, err := reach.SSH(ctx)
 	if err != nil {
 		return err
 	}
@@ -71,7 +71,7 @@ func (a *app) trust(ctx context.Context, args []string) error {
 			return &statusError{status: ExitRefused, what: "nothing was recorded"}
 		}
 	}
-	return a.record(dial, unknown)
+	return a.record(ctx, dial, unknown)
 }
 
 // showKey shows a key so that a person can compare it.
@@ -84,12 +84,9 @@ func (a *app) showKey(address string, key *connect.HostKeyError) {
 }
 
 // record writes a key that is trusted into known_hosts.
-func (a *app) record(dial *connect.SSH, key *connect.HostKeyError) error {
-	file, err := dial.UserKnownHosts()
+func (a *app) record(ctx context.Context, dial *connect.SSH, key *connect.HostKeyError) error {
+	file, err := dial.Trust(ctx, key.Key)
 	if err != nil {
-		return err
-	}
-	if err := connect.Trust(file, dial.Address(), key.Key); err != nil {
 		return usageError(err.Error(), "name another file with --known-hosts")
 	}
 	render.Fprintf(a.stderr, "trusted   the %s key of %s is recorded in %s\n", key.Type, dial.Address(), file)
@@ -100,11 +97,11 @@ func (a *app) record(dial *connect.SSH, key *connect.HostKeyError) error {
 func (a *app) open(ctx context.Context, reach target.Settings) (*target.Opened, error) {
 	opened, err := target.Open(ctx, reach)
 	var unknown *connect.HostKeyError
-	if !errors.As(err, &unknown) || !unknown.Unknown() || !a.canAsk() {
+	if !errors.As(err, &unknown) || !unknown.Unknown() || unknown.Strict || !a.canAsk() {
 		a.sayWay(opened)
 		return opened, err
 	}
-	dial, failed := reach.SSH()
+	dial, failed := reach.SSH(ctx)
 	if failed != nil {
 		return nil, failed
 	}
@@ -112,7 +109,7 @@ func (a *app) open(ctx context.Context, reach target.Settings) (*target.Opened, 
 	if !a.ask([]string{"nothing is known of this server yet; compare the key with what its owner says"}) {
 		return nil, err
 	}
-	if err := a.record(dial, unknown); err != nil {
+	if err := a.record(ctx, dial, unknown); err != nil {
 		return nil, err
 	}
 	opened, err = target.Open(ctx, reach)
@@ -127,6 +124,13 @@ func (a *app) wasHeld(name string, down time.Duration, err error) {
 		a.printer().Warn("container %s was stopped, and does not run again: %v", name, err)
 	case !a.flags.quiet:
 		render.Fprintf(a.stderr, "note      container %s was stopped for %.1f s, and runs again\n", name, down.Seconds())
+	}
+}
+
+// note tells once what a person should know.
+func (a *app) note(text string) {
+	if _, told := a.told.LoadOrStore(text, true); !told {
+		render.Fprintf(a.stderr, "note      %s\n", text)
 	}
 }
 

@@ -1,10 +1,12 @@
 package connect
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -20,6 +22,7 @@ type HostKeyError struct {
 	Pinned            string                // the fingerprint that was expected, when it was pinned
 	Known             []knownhosts.KnownKey // what is recorded for the host, when it was not; empty: nothing
 	Revoked           *knownhosts.KnownKey  // where the key is recorded as one that must not be trusted any more
+	Strict            bool                  // client settings forbid to ask about a host that is not known
 	Certificate       error                 // why a certificate does not count, when the host showed one
 }
 
@@ -67,25 +70,40 @@ type hostKeys struct {
 	plain  []knownhosts.KnownKey // keys that are recorded for the host
 	wanted string                // of several keys of a host that is not known the one that is to be shown; empty: the first
 	passed []string              // types of which the host has shown a key that is not the right one
+	strict bool                  // nobody is to be asked about a host that is not known
+	named  []string              // the types that client settings allow, in their order; empty: all that are safe
 	signed bool                  // an authority is recorded that signs the keys of such hosts
 }
 
-func (s *SSH) hostKeyCheck() (*hostKeys, error) {
-	h := &hostKeys{host: s.keyName(), wanted: s.Wanted}
-	if s.HostKey != "" {
-		h.pinned = s.HostKey
-		return h, nil
+// userKnownHosts gives the user's files in which host keys are recorded; the first is the one to which more are added.
+func (s *SSH) userKnownHosts() []string {
+	switch {
+	case s.KnownHosts != "":
+		return []string{s.KnownHosts}
+	case len(s.KnownHostsFiles) > 0:
+		return s.KnownHostsFiles
 	}
-	files := append([]string{s.KnownHosts}, s.KnownHostsFiles...)
-	if s.KnownHosts == "" && len(s.KnownHostsFiles) == 0 {
-		files = []string{"/etc/ssh/ssh_known_hosts"}
-		if home, err := os.UserHomeDir(); err == nil {
-			files = append(files, filepath.Join(home, ".ssh", "known_hosts"))
-		}
+	return []string{filepath.Join(userFolder(), "known_hosts"), filepath.Join(userFolder(), "known_hosts2")}
+}
+
+func (s *SSH) hostKeyCheck(ctx context.Context) (*hostKeys, error) {
+	h := &hostKeys{host: s.keyName(), wanted: s.Wanted, pinned: s.HostKey, strict: s.Strict == "yes", named: s.HostKeyAlgorithms}
+	global := s.GlobalKnownHosts
+	if len(global) == 0 {
+		global = []string{"/etc/ssh/ssh_known_hosts", "/etc/ssh/ssh_known_hosts2"}
+	}
+	files := slices.Concat(s.userKnownHosts(), global)
+	said, err := s.askKnownHosts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if said != "" {
+		defer os.Remove(said)
+		files = append(files, said)
 	}
 	files = slices.DeleteFunc(files, func(file string) bool {
 		_, err := os.Stat(file)
-		return err != nil
+		return err != nil || file == os.DevNull
 	})
 	if len(files) == 0 {
 		return h, nil
@@ -97,6 +115,29 @@ func (s *SSH) hostKeyCheck() (*hostKeys, error) {
 	h.known = known
 	h.look()
 	return h, nil
+}
+
+// askKnownHosts runs the command that tells which keys hosts have, and gives a file with what it said; empty: there is no command.
+func (s *SSH) askKnownHosts(ctx context.Context) (file string, err error) {
+	if len(s.KnownHostsCommand) == 0 {
+		return "", nil
+	}
+	cmd := exec.CommandContext(ctx, s.KnownHostsCommand[0], s.KnownHostsCommand[1:]...)
+	said := &tail{}
+	cmd.Stderr = said
+	text, err := cmd.Output()
+	if err != nil {
+		return "", fmt.Errorf("the command %q (KnownHostsCommand) failed: %w: %s", strings.Join(s.KnownHostsCommand, " "), err, said)
+	}
+	out, err := os.CreateTemp("", "tartine-known-hosts-")
+	if err != nil {
+		return "", err
+	}
+	_, err = out.Write(text)
+	if err = errors.Join(err, out.Close()); err != nil {
+		return "", errors.Join(err, os.Remove(out.Name()))
+	}
+	return out.Name(), nil
 }
 
 // look finds out what is recorded for the host.
@@ -142,12 +183,17 @@ func isAuthority(key knownhosts.KnownKey) bool {
 
 // check decides about the key that the host shows; nil means that it is trusted.
 func (h *hostKeys) check(key ssh.PublicKey) *HostKeyError {
-	out := &HostKeyError{Type: key.Type(), Fingerprint: ssh.FingerprintSHA256(key), Key: key}
+	out := &HostKeyError{Type: key.Type(), Fingerprint: ssh.FingerprintSHA256(key), Key: key, Strict: h.strict}
 	if h.pinned != "" {
-		if h.pinned == out.Fingerprint {
+		var revoked *knownhosts.RevokedError
+		switch {
+		case h.pinned != out.Fingerprint:
+			out.Pinned = h.pinned
+		case h.known != nil && errors.As(h.known(h.host, noAddress{}, key), &revoked):
+			out.Revoked = &revoked.Revoked
+		default:
 			return nil
 		}
-		out.Pinned = h.pinned
 		return out
 	}
 	if h.known == nil {
@@ -183,6 +229,12 @@ func (h *hostKeys) algorithms() []string {
 	var signed, known, others []string
 	supported := ssh.SupportedAlgorithms().HostKeys
 	slices.SortStableFunc(supported, func(a, b string) int { return rank(a) - rank(b) })
+	if len(h.named) > 0 { // then their order counts, whatever is recorded
+		able := append(supported, ssh.InsecureAlgorithms().HostKeys...)
+		return slices.DeleteFunc(slices.Clone(h.named), func(name string) bool {
+			return !slices.Contains(able, name) || slices.ContainsFunc(h.passed, func(shown string) bool { return sameType(shown, name) })
+		})
+	}
 	for _, name := range supported {
 		switch {
 		case slices.ContainsFunc(h.passed, func(shown string) bool { return sameType(shown, name) }):

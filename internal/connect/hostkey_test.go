@@ -44,7 +44,7 @@ func TestHostKeysArePinnedOrKnown(t *testing.T) {
 			if c.dial.Port == 0 {
 				c.dial.Port = 2222
 			}
-			check, err := c.dial.hostKeyCheck()
+			check, err := c.dial.hostKeyCheck(t.Context())
 			require.NoError(t, err)
 			refused := check.check(c.key)
 			require.Equal(t, c.trusted, refused == nil)

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strings"
 	"sync"
 	"tartine/internal/fsys"
@@ -29,10 +30,19 @@ func (e *ProtocolError) Error() string { return fmt.Sprintf("it says %q", e.Said
 type NothingInCommonError struct {
 	What   string // what they are for, such as key exchange
 	Offers []string
+	Able   []string // what this program was to use
+	Unsafe bool     // there are some among those that are known here, and left out because they are no longer safe
 }
 
 func (e *NothingInCommonError) Error() string {
 	return fmt.Sprintf("no %s in common: the server offers only %s", e.What, strings.Join(e.Offers, ", "))
+}
+
+func nothingInCommon(negotiation *ssh.AlgorithmNegotiationError) error {
+	unsafe := ssh.InsecureAlgorithms()
+	old := slices.Concat(unsafe.KeyExchanges, unsafe.Ciphers, unsafe.MACs, unsafe.HostKeys, []string{macSHA1})
+	return &NothingInCommonError{negotiation.What, negotiation.RequestedAlgorithms, negotiation.SupportedAlgorithms,
+		slices.ContainsFunc(negotiation.RequestedAlgorithms, func(name string) bool { return slices.Contains(old, name) })}
 }
 
 // line is the byte stream to a server: it remembers how the server began, and holds the rate that is allowed.
@@ -71,9 +81,12 @@ func (l *line) said(err error) error {
 	var negotiation *ssh.AlgorithmNegotiationError
 	switch {
 	case len(l.heard) == 0:
+		if way, ok := l.Conn.(*wayConn); ok {
+			return way.why()
+		}
 		return ErrHungUp
 	case errors.As(err, &negotiation):
-		return &NothingInCommonError{negotiation.What, negotiation.RequestedAlgorithms}
+		return nothingInCommon(negotiation)
 	case strings.Contains(string(l.heard), "SSH-"):
 		return err
 	default:
@@ -133,7 +146,7 @@ const (
 
 // keepAlive asks the server for a sign of life now and then, and ends the connection when none comes. So a line that
 // is idle is not dropped on the way, and one that is dead is found out.
-func keepAlive(client *ssh.Client, every time.Duration) {
+func keepAlive(client *ssh.Client, every time.Duration, misses int) {
 	ended := make(chan struct{})
 	go func() {
 		_ = client.Wait() // why it ended is seen by who uses it
@@ -157,7 +170,7 @@ func keepAlive(client *ssh.Client, every time.Duration) {
 			case <-ended:
 				return
 			case <-answered:
-			case <-time.After(aliveMisses * every):
+			case <-time.After(time.Duration(misses) * every):
 				client.Close()
 			}
 		}

@@ -4,15 +4,15 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
-	"tartine/internal/fsys"
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
+
+	"tartine/internal/fsys"
 )
 
 // LoginError tells that the server did not let the user in, what was tried, and what the server would accept.
@@ -54,43 +54,79 @@ type login struct {
 	known   bool // the password that is known was tried
 }
 
+// The steps of a login. The password that is known is tried by whatever takes one.
+const (
+	byKey      = "publickey"
+	byKnown    = "known password"
+	byAnswers  = "keyboard-interactive"
+	byPassword = "password"
+)
+
+// steps gives what is tried, in its order.
+func (l *login) steps() []string {
+	if len(l.ssh.Methods) == 0 {
+		return []string{byKey, byKnown, byAnswers, byPassword}
+	}
+	var out []string
+	for _, method := range l.ssh.Methods {
+		if method == byAnswers || method == byPassword {
+			out = append(out, byKnown)
+		}
+		out = append(out, method)
+	}
+	return out
+}
+
 // next implements ssh.ClientConfig.AuthCallback.
 func (l *login) next(at *ssh.ClientAuthContext) (ssh.AuthMethod, error) {
 	l.accepts = at.AllowedMethods
-	may := func(method string) bool { return slices.Contains(at.AllowedMethods, method) }
-	switch {
-	case may("publickey") && len(l.keys) > 0:
-		k := l.keys[0]
-		l.keys = l.keys[1:]
-		l.tried = append(l.tried, k.name)
-		return ssh.PublicKeys(watched{k.Signer, l}), nil
-	case l.ssh.Password != nil && !l.known && (may("password") || may("keyboard-interactive")):
-		l.known = true
-		password, err := l.ssh.Password()
-		if err != nil {
-			return nil, err
+	may := func(method string) bool {
+		return slices.Contains(at.AllowedMethods, method) && !slices.Contains(l.ssh.Never, method) && (len(l.ssh.Methods) == 0 || slices.Contains(l.ssh.Methods, method))
+	}
+	tries := l.ssh.Prompts
+	if tries == 0 {
+		tries = passwordTries
+	}
+	for _, step := range l.steps() {
+		switch {
+		case step == byKey && may(byKey) && len(l.keys) > 0:
+			k := l.keys[0]
+			l.keys = l.keys[1:]
+			l.tried = append(l.tried, k.name)
+			return ssh.PublicKeys(watched{k.Signer, l}), nil
+		case step == byKnown && l.ssh.Password != nil && !l.known && (may(byPassword) || may(byAnswers)):
+			return l.tryKnown(may(byPassword))
+		case step == byAnswers && may(byAnswers) && l.ask != nil && l.asked < tries:
+			l.asked++
+			l.tried = append(l.tried, "what was typed")
+			return ssh.KeyboardInteractive(func(_, _ string, questions []string, echo []bool) ([]string, error) {
+				return l.answer(questions, echo, "")
+			}), nil
+		case step == byPassword && may(byPassword) && l.ask != nil && l.asked < tries:
+			l.asked++
+			l.tried = append(l.tried, "the password that was typed")
+			return ssh.PasswordCallback(func() (string, error) {
+				return l.ask(fmt.Sprintf("password of %s at %s", l.ssh.User, l.ssh.Address()), false)
+			}), nil
 		}
-		l.tried = append(l.tried, "the password")
-		if may("password") {
-			return ssh.Password(password), nil
-		}
-		return ssh.KeyboardInteractive(func(_, _ string, questions []string, echo []bool) ([]string, error) {
-			return l.answer(questions, echo, password)
-		}), nil
-	case l.ask != nil && may("keyboard-interactive") && l.asked < passwordTries:
-		l.asked++
-		l.tried = append(l.tried, "what was typed")
-		return ssh.KeyboardInteractive(func(_, _ string, questions []string, echo []bool) ([]string, error) {
-			return l.answer(questions, echo, "")
-		}), nil
-	case l.ask != nil && may("password") && l.asked < passwordTries:
-		l.asked++
-		l.tried = append(l.tried, "the password that was typed")
-		return ssh.PasswordCallback(func() (string, error) {
-			return l.ask(fmt.Sprintf("password of %s at %s", l.ssh.User, l.ssh.Address()), false)
-		}), nil
 	}
 	return nil, nil
+}
+
+// tryKnown tries the password that is known, as one, or as the answer to the server's question.
+func (l *login) tryKnown(asPassword bool) (ssh.AuthMethod, error) {
+	l.known = true
+	password, err := l.ssh.Password()
+	if err != nil {
+		return nil, err
+	}
+	l.tried = append(l.tried, "the password")
+	if asPassword {
+		return ssh.Password(password), nil
+	}
+	return ssh.KeyboardInteractive(func(_, _ string, questions []string, echo []bool) ([]string, error) {
+		return l.answer(questions, echo, password)
+	}), nil
 }
 
 // errNobody tells that the server asks what only a person can answer.
@@ -149,43 +185,74 @@ func (w watched) SignWithAlgorithm(rand io.Reader, data []byte, algorithm string
 	return signature, err
 }
 
+// noAgent is the socket of no agent.
+const noAgent = "none"
+
+// agentSocket gives where the agent is asked, or nothing.
+func (s *SSH) agentSocket() string {
+	switch s.AgentSocket {
+	case "":
+		return os.Getenv("SSH_AUTH_SOCK")
+	case noAgent:
+		return ""
+	}
+	return s.AgentSocket
+}
+
 // findKeys gives the keys to log in with: the one that is named and no other; or those that the client settings name,
 // then those of an agent, then the usual ones below ~/.ssh. Keys whose passphrase is not known yet come last. The
 // agent's connection is closed by the function that it returns.
 func (s *SSH) findKeys() (keys []key, done func(), err error) {
 	done = func() {}
+	if slices.Contains(s.Never, byKey) {
+		return nil, done, nil
+	}
 	var held []ssh.Signer
-	if socket := os.Getenv("SSH_AUTH_SOCK"); socket != "" {
-		if conn, err := net.Dial("unix", socket); err == nil {
+	if socket := s.agentSocket(); socket != "" {
+		if conn, err := dialAgent(socket); err == nil {
 			done = func() { conn.Close() }
 			held, _ = agent.NewClient(conn).Signers() // an agent that does not answer has none
 		}
 	}
 	if s.Identity != "" {
 		keys, err := keyFile(s.Identity, s.Passphrase, held)
-		return keys, done, err
+		return s.addCertificates(keys), done, err
 	}
+	var unusable error
 	for _, file := range s.Identities {
+		if file == os.DevNull { // none
+			continue
+		}
 		found, err := keyFile(file, s.Passphrase, held)
 		var wrong *IdentityError
 		if errors.As(err, &wrong) && wrong.Open {
-			return nil, done, err
+			unusable = err
+			s.notice(fmt.Sprintf("the key %s is not used: it %s", file, wrong.Reason))
 		}
 		keys = append(keys, found...)
 	}
-	if !s.AgentOff {
+	if !s.IdentitiesOnly {
 		for _, signer := range held {
 			keys = append(keys, key{signer, "the agent's key " + ssh.FingerprintSHA256(signer.PublicKey())})
 		}
 	}
-	if home, err := os.UserHomeDir(); err == nil && len(s.Identities) == 0 {
-		for _, name := range []string{"id_ed25519", "id_ecdsa", "id_rsa"} {
-			if found, err := keyFile(filepath.Join(home, ".ssh", name), s.Passphrase, held); err == nil {
+	if len(s.Identities) == 0 {
+		for _, name := range []string{"id_rsa", "id_ecdsa", "id_ed25519"} { // ssh's order
+			if found, err := keyFile(filepath.Join(userFolder(), name), s.Passphrase, held); err == nil {
 				keys = append(keys, found...)
 			}
 		}
 	}
+	if len(keys) == 0 && unusable != nil {
+		return nil, done, unusable
+	}
 	return inOrder(s.addCertificates(keys)), done, nil
+}
+
+func (s *SSH) notice(text string) {
+	if s.Notice != nil {
+		s.Notice(text)
+	}
 }
 
 // addCertificates puts certificates before the keys that they are for.

@@ -37,7 +37,7 @@ func readable(t *testing.T) string {
 }
 
 func to(server *sshdtest.Server, user string) *connect.SSH {
-	return &connect.SSH{Host: "127.0.0.1", Port: server.Port, User: user, HostKey: server.Fingerprint, Timeout: 10 * time.Second, AgentOff: true, Identities: []string{"/no/such/key"}}
+	return &connect.SSH{Host: "127.0.0.1", Port: server.Port, User: user, HostKey: server.Fingerprint, Timeout: 10 * time.Second, IdentitiesOnly: true, Identities: []string{"/no/such/key"}}
 }
 
 // letsIn logs in and runs a command.
@@ -218,7 +218,7 @@ func TestTooManyKeysAndTheOneThatIsNamed(t *testing.T) {
 	t.Setenv("SSH_AUTH_SOCK", sshdtest.Agent(t, 3, right))
 	user := sshdtest.Users(t)[0]
 	dial := to(server, user)
-	dial.AgentOff = false
+	dial.IdentitiesOnly = false
 	_, err = dial.Dial(t.Context())
 	var refused *connect.LoginError
 	require.ErrorAs(t, err, &refused)

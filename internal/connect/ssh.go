@@ -14,8 +14,6 @@ import (
 	"os"
 	"os/user"
 	"strconv"
-	"sync"
-	"syscall"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -42,13 +40,39 @@ type SSH struct {
 	Took func(step Step, length time.Duration)
 	Via  *SSH // a host that is gone through, which may go through others; nil: none
 
-	// What OpenSSH's client settings add (see Configure).
-	Identities      []string // key files that are tried when Identity is empty; missing ones are passed over
-	Certificates    []string // files of certificates for those keys, beside the ones that stand with them
-	AgentOff        bool     // keys of an agent are not tried
-	KnownHostsFiles []string
-	HostKeyAlias    string        // the name under which the host key is looked up
-	Alive           time.Duration // how often the server is asked for a sign of life; 0: 15 s
+	Notice func(text string) // told what a person should know; may be nil
+
+	// What OpenSSH's client settings add (see Configure). What is empty is as it is without settings.
+	Identities     []string // key files that are tried when Identity is empty; missing ones are passed over
+	Certificates   []string // files of certificates for those keys, beside the ones that stand with them
+	IdentitiesOnly bool     // keys of an agent are not tried unless a file names them
+	AgentSocket    string   // of the agent that is asked; empty: $SSH_AUTH_SOCK
+	Never          []string // methods of RFC 4252 that are not tried
+	Methods        []string // those that are tried, in their order
+	Prompts        int      // how often a person is asked for a password
+	Batch          bool     // nobody is asked anything
+
+	KnownHostsFiles   []string
+	GlobalKnownHosts  []string
+	KnownHostsCommand []string
+	HostKeyAlias      string // the name under which the host key is looked up
+	Strict            string // what becomes of a host that is not known: StrictHostKeyChecking of ssh_config(5)
+	HashKnownHosts    bool   // a host that is recorded is not named in the clear
+	HostKeyAlgorithms []string
+	KeyExchanges      []string
+	Ciphers           []string
+	MACs              []string
+	Rekey             uint64 // after how many bytes new keys are agreed on
+
+	Command       string // of the shell, whose standard input and output lead to the host
+	Network       string // tcp4 or tcp6
+	BindAddress   string // of this machine, from which the connection is made
+	BindInterface string
+	Attempts      int           // how often it is tried to connect, a second apart
+	Alive         time.Duration // how often the server is asked for a sign of life; 0: 15 s
+	AliveMisses   int           // how many may be missing; 0: 3
+
+	Unhonoured []string // keywords that are set and have no effect here
 }
 
 // Step is a stage of connecting.
@@ -76,13 +100,16 @@ func (e *Error) Error() string { return fmt.Sprintf("%s of %s: %v", e.Step, e.Ad
 
 func (e *Error) Unwrap() error { return e.Err }
 
-const defaultTimeout = 15 * time.Second
+const (
+	defaultTimeout = 15 * time.Second
+	defaultPort    = 22
+)
 
 // Address gives host:port.
 func (s *SSH) Address() string {
 	port := s.Port
 	if port == 0 {
-		port = 22
+		port = defaultPort
 	}
 	return net.JoinHostPort(s.Host, strconv.Itoa(port))
 }
@@ -105,7 +132,7 @@ func (s *SSH) dial(ctx context.Context, findKeys func() ([]key, func(), error)) 
 		}
 		return &Error{Step: step, Address: s.Address(), User: s.User, Err: err}
 	}
-	check, err := s.hostKeyCheck()
+	check, err := s.hostKeyCheck(ctx)
 	if err != nil {
 		return nil, fail(HostKey, err)
 	}
@@ -166,11 +193,17 @@ func (s *SSH) connect(ctx context.Context, check *hostKeys, keys []key, fail fun
 	conn.first = dog.step
 	in := &login{ssh: s, keys: keys, ask: dog.resting(s.Ask)}
 	trusted := false
-	config := &ssh.ClientConfig{User: s.User, AuthCallback: in.next, HostKeyAlgorithms: check.algorithms()}
+	offered, err := s.algorithms()
+	if err != nil {
+		conn.Close()
+		return nil, nil, fail(Port, err)
+	}
+	config := &ssh.ClientConfig{Config: offered, User: s.User, AuthCallback: in.next, HostKeyAlgorithms: check.algorithms()}
 	config.HostKeyCallback = func(_ string, _ net.Addr, key ssh.PublicKey) error {
-		if refused = check.check(key); refused != nil {
+		if refused = check.check(key); refused != nil && !s.accepts(ctx, refused) {
 			return refused
 		}
+		refused = nil
 		trusted = true
 		dog.step()
 		took(HostKey)
@@ -198,35 +231,12 @@ func (s *SSH) connect(ctx context.Context, check *hostKeys, keys []key, fail fun
 	if alive == 0 {
 		alive = defaultAlive
 	}
-	keepAlive(client, alive)
+	misses := s.AliveMisses
+	if misses == 0 {
+		misses = aliveMisses
+	}
+	keepAlive(client, alive, misses)
 	return client, nil, nil
-}
-
-// open opens the byte stream to the host, through the hosts on the way.
-func (s *SSH) open(ctx context.Context, took func(Step)) (net.Conn, error) {
-	if s.Via == nil {
-		dialer := &net.Dialer{Timeout: s.Timeout}
-		var once sync.Once // a name may lead to several addresses
-		dialer.ControlContext = func(context.Context, string, string, syscall.RawConn) error {
-			once.Do(func() { took(Lookup) })
-			return nil
-		}
-		conn, err := dialer.DialContext(ctx, "tcp", s.Address())
-		if err == nil {
-			took(Port)
-		}
-		return conn, err
-	}
-	near, err := s.Via.Dial(ctx)
-	if err != nil {
-		return nil, err
-	}
-	conn, err := near.DialContext(ctx, "tcp", s.Address())
-	if err != nil {
-		near.Close()
-		return nil, fmt.Errorf("through %s: %w", s.Via.Address(), err)
-	}
-	return &through{conn, near}, nil
 }
 
 // through is a stream through another host, whose connection ends with it.

@@ -20,7 +20,7 @@ var ErrTrusted = errors.New("the host key is trusted already")
 // not trusted, ErrTrusted when it is.
 func (s *SSH) ShowKey(ctx context.Context) error {
 	only := *s
-	only.Identity, only.Password, only.Ask = "", nil, nil
+	only.Identity, only.Password, only.Ask, only.Strict = "", nil, nil, ""
 	client, err := only.dial(ctx, func() ([]key, func(), error) { return nil, func() {}, nil })
 	if err == nil {
 		client.Close()
@@ -33,39 +33,70 @@ func (s *SSH) ShowKey(ctx context.Context) error {
 	return err
 }
 
-// UserKnownHosts gives the file in which trusted keys are recorded: the one that is named, or the user's own.
-func (s *SSH) UserKnownHosts() (string, error) {
-	if s.KnownHosts != "" {
-		return s.KnownHosts, nil
-	}
-	home, err := os.UserHomeDir()
-	if err != nil {
-		return "", fmt.Errorf("find home folder: %w", err)
-	}
-	return filepath.Join(home, ".ssh", "known_hosts"), nil
+// TrustError tells that a host key cannot be recorded, or that what was recorded is not found again.
+type TrustError struct {
+	File string
+	Err  error
 }
 
-// Trust records a host's key in a known_hosts file, which is made when it is not there.
-func Trust(file, address string, key ssh.PublicKey) error {
-	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-		return fmt.Errorf("record host key: %w", err)
+func (e *TrustError) Error() string {
+	return fmt.Sprintf("record the host key in %s: %v", e.File, e.Err)
+}
+
+func (e *TrustError) Unwrap() error { return e.Err }
+
+// Trust records a host's key where the next connection looks for it, proves that it is found there, and gives the file. It is made when
+// it is not there. Its error is a *TrustError.
+func (s *SSH) Trust(ctx context.Context, key ssh.PublicKey) (file string, err error) {
+	file = s.userKnownHosts()[0]
+	fail := func(err error) (string, error) { return "", &TrustError{file, err} }
+	if file == os.DevNull {
+		return fail(errors.New("UserKnownHostsFile is none"))
 	}
-	line := knownhosts.Line([]string{knownhosts.Normalize(address)}, key) + "\n"
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return fail(err)
+	}
+	name := s.lookedUpAs()
+	if s.HashKnownHosts {
+		name = knownhosts.HashHostname(name)
+	}
+	line := name + " " + string(ssh.MarshalAuthorizedKey(key))
 	if text, err := os.ReadFile(file); err == nil && len(text) > 0 && text[len(text)-1] != '\n' {
 		line = "\n" + line
 	}
 	f, err := os.OpenFile(file, os.O_WRONLY|os.O_APPEND|os.O_CREATE, 0o600)
 	if err != nil {
-		return fmt.Errorf("record host key: %w", err)
+		return fail(err)
 	}
 	_, err = f.WriteString(line)
-	if closing := f.Close(); err == nil {
-		err = closing
+	if err = errors.Join(err, f.Close()); err != nil {
+		return fail(err)
 	}
+	again := *s
+	again.HostKey = ""
+	check, err := again.hostKeyCheck(ctx)
 	if err != nil {
-		return fmt.Errorf("record host key: %w", err)
+		return fail(err)
 	}
-	return nil
+	if refused := check.check(key); refused != nil {
+		return fail(fmt.Errorf("it was written, but still %w", refused))
+	}
+	return file, nil
+}
+
+// accepts tells whether the settings have a host that is not known trusted without a question, as StrictHostKeyChecking accept-new does, and
+// records its key then. A key that has changed is never accepted, whatever they say.
+func (s *SSH) accepts(ctx context.Context, key *HostKeyError) bool {
+	if s.Strict != "accept-new" && s.Strict != "no" || !key.Unknown() {
+		return false
+	}
+	file, err := s.Trust(ctx, key.Key)
+	if err != nil {
+		s.notice(fmt.Sprintf("the %s key %s of %s is trusted this once: %v", key.Type, key.Fingerprint, s.Address(), err))
+		return true
+	}
+	s.notice(fmt.Sprintf("%s was not known: its %s key %s is recorded in %s, as StrictHostKeyChecking %s says", s.Address(), key.Type, key.Fingerprint, file, s.Strict))
+	return true
 }
 
 // Picture draws a key's fingerprint as OpenSSH does, so that a person can compare it with what ssh-keygen -lv prints at

@@ -51,7 +51,7 @@ func (s *Settings) openEngine(ctx context.Context) (*engine.Engine, error) {
 				return nil, fmt.Errorf("port %q is no number", port)
 			}
 		}
-		dial, err := over.SSH()
+		dial, err := over.SSH(ctx)
 		if err != nil {
 			return nil, err
 		}

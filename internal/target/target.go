@@ -19,6 +19,7 @@ import (
 
 	"tartine/internal/agent"
 	"tartine/internal/connect"
+	"tartine/internal/connect/sshconfig"
 	"tartine/internal/deploy"
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/osfs"
@@ -55,12 +56,13 @@ type Settings struct {
 	Reads       bool   // all files of the site will be read, whatever its record says
 	// Held is told that a container was stopped, how long, and why it does not run again; may be nil.
 	Held      func(name string, down time.Duration, err error)
-	Owner     string   // USER:GROUP, as numbers, that what is put into a container belongs to; empty: to root
-	While     string   // "stopped": a container is stopped while its files are changed; empty: it is left as it is
-	Restart   string   // what a container is told after publishing: "true", or "signal:NAME"; empty: nothing
-	Command   []string // a program of this machine that leads to a shell at the far end; nil: none
-	SSHConfig []string // files of OpenSSH's client settings
-	Via       []string // hosts that are gone through, each as [USER@]HOST[:PORT]
+	Owner     string          // USER:GROUP, as numbers, that what is put into a container belongs to; empty: to root
+	While     string          // "stopped": a container is stopped while its files are changed; empty: it is left as it is
+	Restart   string          // what a container is told after publishing: "true", or "signal:NAME"; empty: nothing
+	Command   []string        // a program of this machine that leads to a shell at the far end; nil: none
+	SSHConfig sshconfig.Files // OpenSSH's client settings; none: they do not count
+	Notice    func(string)    // told what a person should know of the connection; may be nil
+	Via       []string        // hosts that are gone through, each as [USER@]HOST[:PORT]
 	Jobs      int
 	Retire    time.Duration         // how long files that are no pages stay after they were retired
 	History   int                   // how many deployments are kept; 0: the usual
@@ -71,16 +73,27 @@ type Settings struct {
 }
 
 // SSH gives how to connect to a target that is reached over SSH. What the target says wins over OpenSSH's own settings.
-func (s *Settings) SSH() (*connect.SSH, error) {
+func (s *Settings) SSH(ctx context.Context) (*connect.SSH, error) {
 	dial := &connect.SSH{Host: s.Address.Host, Port: s.Address.Port, User: s.Address.User, Identity: s.Identity,
 		HostKey: s.HostKey, KnownHosts: s.KnownHosts, Password: s.Password, Passphrase: s.Passphrase,
-		Ask: s.Ask, Took: s.Took, Limit: connect.NewThrottle(s.RateLimit)}
+		Ask: s.Ask, Took: s.Took, Limit: connect.NewThrottle(s.RateLimit), Notice: s.Notice}
 	if len(s.Via) > 0 {
 		if err := dial.GoThrough(s.Via); err != nil {
 			return nil, err
 		}
 	}
-	return dial, dial.Configure(s.SSHConfig)
+	if s.SSHConfig.User == "" {
+		return dial, nil
+	}
+	if err := dial.Configure(ctx, s.SSHConfig); err != nil {
+		return nil, err
+	}
+	for at := dial; at != nil && s.Notice != nil; at = at.Via {
+		if len(at.Unhonoured) > 0 {
+			s.Notice(fmt.Sprintf("the SSH settings of %s have what is not honoured here: %s", at.Host, strings.Join(at.Unhonoured, ", ")))
+		}
+	}
+	return dial, nil
 }
 
 func (s *Settings) between(f fsys.FS) fsys.FS {
@@ -391,7 +404,7 @@ func (s *Settings) place(over *session, base string) fsys.FS {
 
 // openSSH opens a site through an agent where one is wanted and can run, else over SFTP.
 func openSSH(ctx context.Context, s Settings) (*Opened, error) {
-	dial, err := s.SSH()
+	dial, err := s.SSH(ctx)
 	if err != nil {
 		return nil, err
 	}
