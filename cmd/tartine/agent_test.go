@@ -168,6 +168,14 @@ func TestWhereTheAgentCannotLiveOrRun(t *testing.T) {
 		require.Contains(t, said, "note      over SFTP: no agent runs at the far end")
 		require.NotContains(t, said, throughAgent)
 	})
+	for script, why := range map[string]string{"cat >/dev/null": "no answer within 3s", "read line": "what the login runs reads what is meant for the shell"} {
+		t.Run("a login that runs "+script, func(t *testing.T) {
+			as := sshdtest.Start(t, "SetEnv SHLVL=0")
+			name, home := account(t, "/bin/bash")
+			shell(t, "echo '%s' >%s/.bashrc", script, home)
+			require.Contains(t, newPlace(t, login(as, name, home+"/site")).deploys(), why)
+		})
+	}
 	t.Run("none is wanted", func(t *testing.T) {
 		name, home := account(t, "/bin/sh")
 		said := newPlace(t, login(server, name, home+"/site")+", agent: off").deploys()

@@ -60,6 +60,7 @@ func unavailable(format string, args ...any) error {
 
 // Time limits of the steps until the agent answers.
 const (
+	shellLimit  = 3 * time.Second // from the first command to a shell on: what a login runs may read what is meant for the shell
 	startLimit  = 15 * time.Second
 	uploadLimit = 10 * time.Minute
 )
@@ -324,11 +325,23 @@ func (d *dialogue) hear(limit time.Duration) (string, error) {
 	}
 }
 
+// first says the first script, and waits until a shell answers.
+func (d *dialogue) first(script string, with ...string) error {
+	if err := d.say("echo 'M' shell\n"+script, with...); err != nil {
+		return err
+	}
+	said, err := d.hear(shellLimit)
+	if err == nil && said != "shell" {
+		err = unavailable("what the login runs reads what is meant for the shell")
+	}
+	return err
+}
+
 func (d *dialogue) startInstalled(path string) error {
 	if strings.ContainsAny(path, "'\n") {
 		return unavailable("%q cannot be the name of a program", path)
 	}
-	if err := d.say(installedScript, "'P'", "'"+path+"'"); err != nil {
+	if err := d.first(installedScript, "'P'", "'"+path+"'"); err != nil {
 		return err
 	}
 	said, err := d.hear(startLimit)
@@ -340,7 +353,7 @@ func (d *dialogue) startInstalled(path string) error {
 
 // startCopy starts the copy that stands there; where none does it gives the system that the far end runs.
 func (d *dialogue) startCopy(digest string) (system string, err error) {
-	if err := d.say(startScript, "'N'", "'"+copyName(digest)+"'", "'X'", "'"+digest+"'"); err != nil {
+	if err := d.first(startScript, "'N'", "'"+copyName(digest)+"'", "'X'", "'"+digest+"'"); err != nil {
 		return "", err
 	}
 	said, err := d.hear(startLimit)

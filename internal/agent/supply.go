@@ -308,7 +308,7 @@ func (r *partReader) Read(p []byte) (int, error) {
 func (r *partReader) seek(offset int64) error {
 	if r.old == nil {
 		if r.open == nil {
-			return fmt.Errorf("%w: a copy of a file that does not stand", ErrProtocol)
+			return fmt.Errorf("%w: a copy of a file that does not exist", ErrProtocol)
 		}
 		var err error
 		if r.old, err = r.open(); err != nil {

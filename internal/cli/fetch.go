@@ -78,7 +78,7 @@ func (a *app) fetch(ctx context.Context, s *target.Opened, heading render.Headin
 	fetch, err := deploy.NewFetch(ctx, s, asked, nil)
 	var missing *fs.PathError
 	if errors.As(err, &missing) && errors.Is(err, fs.ErrNotExist) && missing.Op == "find" {
-		return usageError(missing.Path+" does not stand at "+heading.Name(), "tartine diff shows what does; paths are relative to the site's root")
+		return usageError(missing.Path+" does not exist at "+heading.Name(), "tartine diff shows what does; paths are relative to the site's root")
 	}
 	if err != nil {
 		return err

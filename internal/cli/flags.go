@@ -271,7 +271,7 @@ func (a *app) target(s *config.Settings, args []string) (target.Settings, render
 	}
 	out.Retire, _ = time.ParseDuration(retire.After.Value) // it was checked
 	out.Passphrase, out.Reconnect, out.Told = a.askPassphrase, a.flags.reconnect, a.lineLost
-	if a.canAsk() {
+	if a.canAsk() || a.askProgram() != "" {
 		out.Ask = a.askAnswer
 	}
 	if t, named := s.Targets[out.Name]; named && t.Passphrase.IsSet() {

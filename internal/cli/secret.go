@@ -95,6 +95,9 @@ func once(find func() (string, error)) func() (string, error) {
 
 // askAnswer asks what a server wants to know.
 func (a *app) askAnswer(question string, echo bool) (string, error) {
+	if program := a.askProgram(); program != "" {
+		return askWith(program, question+": ")
+	}
 	if !echo {
 		return a.askSecret(question)
 	}
@@ -118,10 +121,37 @@ func (a *app) askPassphrase(file string) (string, error) {
 }
 
 func (a *app) askForPassphrase(file string) (string, error) {
+	if program := a.askProgram(); program != "" {
+		return askWith(program, "passphrase of "+file+": ")
+	}
 	if !a.canAsk() {
 		return "", &connect.IdentityError{File: file, Reason: "has a passphrase, and there is no terminal to ask for it", Locked: true}
 	}
 	return a.askSecret("passphrase of " + file)
+}
+
+// askProgram gives the program that asks for secrets in the place of the terminal, by the rules of ssh(1): where there is no terminal, or
+// SSH_ASKPASS_REQUIRE says so; empty: none.
+func (a *app) askProgram() string {
+	program, require := os.Getenv("SSH_ASKPASS"), os.Getenv("SSH_ASKPASS_REQUIRE")
+	desktop := os.Getenv("DISPLAY") != "" || os.Getenv("WAYLAND_DISPLAY") != ""
+	switch {
+	case program == "" || require == "never":
+		return ""
+	case require == "force", require == "prefer" && desktop, !a.canAsk() && desktop:
+		return program
+	}
+	return ""
+}
+
+// askWith has a program ask, which writes the answer.
+func askWith(program, question string) (string, error) {
+	out, err := exec.Command(program, question).Output()
+	if err != nil {
+		return "", fmt.Errorf("the program %s (SSH_ASKPASS) gives no answer: %w", program, err)
+	}
+	line, _, _ := strings.Cut(string(out), "\n")
+	return strings.TrimSuffix(line, "\r"), nil
 }
 
 func secretFile(name string) (string, error) {

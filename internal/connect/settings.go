@@ -43,6 +43,7 @@ func (s *SSH) Configure(ctx context.Context, files sshconfig.Files) error {
 
 func (s *SSH) configure(ctx context.Context, config *sshconfig.Config, depth int) error {
 	given := s.Host
+	s.Given = given
 	said, err := config.For(ctx, given, s.User, s.Port)
 	if err != nil {
 		return err

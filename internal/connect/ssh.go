@@ -72,6 +72,7 @@ type SSH struct {
 	Alive         time.Duration // how often the server is asked for a sign of life; 0: 15 s
 	AliveMisses   int           // how many may be missing; 0: 3
 
+	Given      string   // the host as the settings were asked about it
 	Unhonoured []string // keywords that are set and have no effect here
 }
 

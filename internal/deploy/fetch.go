@@ -51,7 +51,7 @@ type Fetch struct {
 	folders *sync.Map       // those that stand here, as far as is known
 	syncs   bool            // all is made durable in one step at the end
 
-	Missing  []int // entries that do not stand here
+	Missing  []int // entries that do not exist here
 	Replaced []int // entries that stand here otherwise
 }
 

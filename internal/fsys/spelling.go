@@ -148,7 +148,7 @@ func hold(ctx context.Context, f FS, dir string, probes []string) (map[string]st
 	return out, nil
 }
 
-// Refuses tells why a name, of one element or several, cannot stand there; empty: it can, as far as was tried.
+// Refuses tells why a name, of one element or several, cannot be there; empty: it can, as far as was tried.
 func (s *Spelling) Refuses(name string) string {
 	if len(s.bad) == 0 {
 		return ""

@@ -160,7 +160,7 @@ func (m *Manifest) Tree() Digest {
 	return Digest(hash.Sum(nil))
 }
 
-// CheckPath tells why a path cannot stand in a manifest: it must be valid UTF-8, relative, and free of empty
+// CheckPath tells why a path cannot be in a manifest: it must be valid UTF-8, relative, and free of empty
 // elements, "." and ".." and NUL bytes. Unicode is left as found.
 func CheckPath(path string) error {
 	if !utf8.ValidString(path) {

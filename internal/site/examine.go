@@ -93,7 +93,7 @@ func (x *examination) root(ctx context.Context) {
 	case err != nil:
 		x.failed("root", err, "look at the record beside the root")
 	case !s.exists:
-		x.add("root", Good, "", "%s does not stand yet; the first deployment makes it", s.label)
+		x.add("root", Good, "", "%s does not exist yet; the first deployment makes it", s.label)
 	case number == 0:
 		x.add("root", Good, "", "%s stands; no deployment is recorded", s.label)
 	default:
@@ -105,7 +105,7 @@ func (x *examination) makeFolder(ctx context.Context) error {
 	s := x.site
 	parent, _ := fsys.Split(s.root)
 	if _, err := s.fs.Lstat(ctx, parent); parent != "." && errors.Is(err, fs.ErrNotExist) {
-		x.add("record", Wrong, "check the target's path, or deploy with --make-root", "the folder above the root does not stand")
+		x.add("record", Wrong, "check the target's path, or deploy with --make-root", "the folder above the root does not exist")
 		return nil
 	}
 	for _, place := range s.recordPlaces() {

@@ -13,7 +13,7 @@ import (
 	"tartine/internal/manifest"
 )
 
-// A site that does not stand yet is staged as the whole tree that it will be, in the record's folder "fresh", and gets
+// A site that does not exist yet is staged as the whole tree that it will be, in the record's folder "fresh", and gets
 // its name by one rename: it shows all at once, and no file is renamed for itself. What an interrupted deployment left
 // there is checked by its bytes, as anything else that is staged.
 

@@ -90,7 +90,7 @@ type Options struct {
 	Moved string
 }
 
-// Open looks at a root, which need not stand yet, and finds its record. It writes nothing. The label is what messages
+// Open looks at a root, which need not exist yet, and finds its record. It writes nothing. The label is what messages
 // call the root.
 func Open(ctx context.Context, f fsys.FS, root, label string, opt Options) (*Site, error) {
 	s := &Site{fs: f, root: root, live: root, label: label, jobs: opt.Jobs, lease: opt.Lease, moved: opt.Moved}
@@ -265,7 +265,7 @@ func (s *Site) makeParents(ctx context.Context, allowed bool) error {
 		missing = append(missing, dir)
 	}
 	if len(missing) > 0 && !allowed {
-		return &RootError{Root: s.label, Reason: "the folder above it does not stand", Parent: true}
+		return &RootError{Root: s.label, Reason: "the folder above it does not exist", Parent: true}
 	}
 	for i := len(missing) - 1; i >= 0; i-- {
 		if err := s.fs.Mkdir(ctx, missing[i], 0o755); err != nil && !errors.Is(err, fs.ErrExist) {

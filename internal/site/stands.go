@@ -35,7 +35,7 @@ func (s *Site) Stands(ctx context.Context, paths []string, told func(bytes int64
 		return nil, err
 	}
 	if !s.exists {
-		return nil, &RootError{Root: s.label, Reason: "does not stand", Err: fs.ErrNotExist}
+		return nil, &RootError{Root: s.label, Reason: "does not exist", Err: fs.ErrNotExist}
 	}
 	met := make([]bool, len(paths))
 	wanted := func(path string) bool {

@@ -90,7 +90,7 @@ func (s *Settings) SSH(ctx context.Context) (*connect.SSH, error) {
 	}
 	for at := dial; at != nil && s.Notice != nil; at = at.Via {
 		if len(at.Unhonoured) > 0 {
-			s.Notice(fmt.Sprintf("the SSH settings of %s have what is not honoured here: %s", at.Host, strings.Join(at.Unhonoured, ", ")))
+			s.Notice(fmt.Sprintf("the SSH settings of %s have what is not honoured here: %s", at.Given, strings.Join(at.Unhonoured, ", ")))
 		}
 	}
 	return dial, nil
@@ -209,7 +209,7 @@ func locate(root string, dir, base func(string) string, look func(string) (folde
 		folder, err := look(at)
 		switch {
 		case err == nil && !folder:
-			return place{}, &site.RootError{Root: root, Reason: fmt.Sprintf("cannot stand there: %s is no folder", at)}
+			return place{}, &site.RootError{Root: root, Reason: fmt.Sprintf("cannot be there: %s is no folder", at)}
 		case err == nil:
 			real, err := resolve(at)
 			if err != nil {

@@ -59,7 +59,7 @@ func (f *FS) mend(ctx context.Context, op, name string, err error) error {
 	case errors.As(err, &refused):
 		err = f.cause(ctx, op, name, refused)
 	case errors.Is(err, ftp.ErrInvalidCommand):
-		err = errors.New("a name with a line break cannot stand there")
+		err = errors.New("a name with a line break cannot be there")
 	}
 	var already *fs.PathError
 	if errors.As(err, &already) {

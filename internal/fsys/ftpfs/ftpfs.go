@@ -151,7 +151,7 @@ func (f *FS) lookOver(line *connect.FTPLine, full string) (fsys.Info, error) {
 
 // List implements fsys.FS.
 func (f *FS) List(ctx context.Context, dir string) ([]fsys.Info, error) {
-	if !f.facts { // some servers list a folder that does not stand as an empty one
+	if !f.facts { // some servers list a folder that does not exist as an empty one
 		info, err := f.Lstat(ctx, dir)
 		if err == nil && !info.Mode.IsDir() {
 			err = &fs.PathError{Op: "list", Path: f.full(dir), Err: errors.New("not a folder")}

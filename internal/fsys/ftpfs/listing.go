@@ -29,7 +29,7 @@ func parseListing(text []byte) ([]fsys.Info, error) {
 			continue
 		}
 		if strings.ContainsAny(info.Name, "/\x00") || info.Name == "" {
-			return nil, fmt.Errorf("the server returned the name %q, which cannot stand in a folder", info.Name)
+			return nil, fmt.Errorf("the server returned the name %q, which cannot be in a folder", info.Name)
 		}
 		out = append(out, info)
 	}

@@ -160,7 +160,7 @@ func (f *FS) List(ctx context.Context, dir string) ([]fsys.Info, error) {
 	for i, info := range found {
 		out[i] = describe(info)
 		if strings.ContainsAny(out[i].Name, "/\x00") || out[i].Name == "" {
-			return nil, f.mend("list", dir, fmt.Errorf("the server returned the name %q, which cannot stand in a folder", out[i].Name))
+			return nil, f.mend("list", dir, fmt.Errorf("the server returned the name %q, which cannot be in a folder", out[i].Name))
 		}
 		if out[i].Mode&fs.ModeSymlink == 0 {
 			continue
