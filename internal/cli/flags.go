@@ -3,8 +3,8 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -43,7 +43,7 @@ func (a *app) outputFlags(cmd *cobra.Command) {
 }
 
 func (a *app) configFlag(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&a.flags.config, "config", "", "the settings `FILE` (tartine.yaml in this folder, when it is there)")
+	cmd.Flags().StringVar(&a.flags.config, "config", "", "the settings `FILE` (tartine.yaml here, or above in the same repository or home folder)")
 }
 
 func (a *app) contentFlags(cmd *cobra.Command) {
@@ -87,14 +87,37 @@ func (a *app) settings() (*config.Settings, error) {
 	if _, err := config.ParseRate(a.flags.limitRate); err != nil {
 		return nil, usageError("--limit-rate: "+err.Error(), "")
 	}
-	name := a.flags.config
+	name, err := a.settingsFile()
+	if err != nil {
+		return nil, err
+	}
 	if name == "" {
-		name = config.FileName
-		if _, err := os.Lstat(name); errors.Is(err, fs.ErrNotExist) {
-			return &config.Settings{}, nil
-		}
+		return &config.Settings{}, nil
 	}
 	return config.Load(name)
+}
+
+// settingsFile gives the settings file, relative to this folder where it is in it or above it; empty: there is none.
+func (a *app) settingsFile() (string, error) {
+	if a.flags.config != "" {
+		return a.flags.config, nil
+	}
+	dir, err := os.Getwd()
+	if err != nil {
+		return "", err
+	}
+	home, _ := os.UserHomeDir() // without one, repositories alone count
+	name, err := config.Find(dir, home)
+	if err != nil || name == "" {
+		return "", err
+	}
+	if short, err := filepath.Rel(dir, name); err == nil {
+		name = short
+	}
+	if filepath.Dir(name) != "." && !a.flags.quiet {
+		a.note("the settings are those of " + name)
+	}
+	return name, nil
 }
 
 // loaded is the settings and what follows from them and the flags about the content.
@@ -148,7 +171,7 @@ func (a *app) sources(s *config.Settings) ([]content.Source, []*filter.Rule, err
 				Includes: slices.Concat(shared.Includes, rules.make(c.Include, "include")),
 				Excludes: slices.Concat(shared.Excludes, rules.make(c.Exclude, "exclude")),
 			}
-			out = append(out, content.Source{Path: s.Resolve(c.Source.Value), Dest: dest, Name: c.Name.Value, Rules: set})
+			out = append(out, content.Source{Path: config.Resolve(c.Source), Dest: dest, Name: c.Name.Value, Rules: set})
 		}
 	}
 	if rules.err != nil {
@@ -235,7 +258,7 @@ func (a *app) target(s *config.Settings, args []string) (target.Settings, render
 		t := s.Targets[out.Name]
 		address = t.URL.Value
 		if !strings.Contains(address, "://") && !target.IsShort(address) && len(t.Command) == 0 {
-			address = s.Resolve(address)
+			address = config.Resolve(t.URL)
 		}
 		out.HostKey, out.Jobs, out.History = t.HostKey.Value, t.Jobs, t.Keep
 		if t.Retire.After.Value != "" {
@@ -257,16 +280,19 @@ func (a *app) target(s *config.Settings, args []string) (target.Settings, render
 			out.Restart = t.Restart.Value
 		}
 		if t.Agents.Value != "" {
-			out.Agents = s.Resolve(t.Agents.Value)
+			out.Agents = config.Resolve(t.Agents)
 		}
 		for _, word := range t.Command {
 			out.Command = append(out.Command, word.Value)
 		}
-		if t.Identity.Value != "" {
-			out.Identity = s.Resolve(t.Identity.Value)
+		switch {
+		case t.Identity.Value != "":
+			out.Identity = config.Resolve(t.Identity.Text)
+		case t.Identity.Key.IsSet():
+			out.Key = &connect.KeySource{Name: "of target " + out.Name, Text: a.secretText(t.Identity.Key, "identity of target "+out.Name)}
 		}
 		if t.Password.IsSet() {
-			out.Password = once(a.secret(s, t.Password, "password of target "+out.Name))
+			out.Password = once(a.secret(t.Password, "password of target "+out.Name))
 		}
 	}
 	out.Retire, _ = time.ParseDuration(retire.After.Value) // it was checked
@@ -275,7 +301,7 @@ func (a *app) target(s *config.Settings, args []string) (target.Settings, render
 		out.Ask = a.askAnswer
 	}
 	if t, named := s.Targets[out.Name]; named && t.Passphrase.IsSet() {
-		find := once(a.secret(s, t.Passphrase, "passphrase of target "+out.Name))
+		find := once(a.secret(t.Passphrase, "passphrase of target "+out.Name))
 		out.Passphrase = func(string) (string, error) { return find() }
 	}
 	var err error
@@ -298,7 +324,7 @@ func rootOf(a target.Address) string {
 
 func (a *app) applyTargetFlags(out *target.Settings) {
 	if a.flags.identity != "" {
-		out.Identity = a.flags.identity
+		out.Identity, out.Key = a.flags.identity, nil
 	}
 	switch {
 	case a.flags.pinned == "":

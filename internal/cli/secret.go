@@ -19,9 +19,9 @@ import (
 )
 
 // secret gives a function that finds a secret when it is needed. Its errors never hold the secret.
-func (a *app) secret(s *config.Settings, from config.Secret, what string) func() (string, error) {
+func (a *app) secret(from config.Secret, what string) func() (string, error) {
 	return func() (string, error) {
-		value, err := a.findSecret(s, from, what)
+		value, err := a.findSecret(from, what, firstLineOf)
 		if err != nil {
 			return "", &config.Error{At: from.At, Reason: fmt.Sprintf("%s: %v", what, err)}
 		}
@@ -29,7 +29,24 @@ func (a *app) secret(s *config.Settings, from config.Secret, what string) func()
 	}
 }
 
-func (a *app) findSecret(s *config.Settings, from config.Secret, what string) (string, error) {
+// secretText is secret for one of several lines, such as a private key.
+func (a *app) secretText(from config.Secret, what string) func() (string, error) {
+	return once(func() (string, error) {
+		value, err := a.findSecret(from, what, func(text string) string { return text })
+		if err != nil {
+			return "", &config.Error{At: from.At, Reason: fmt.Sprintf("%s: %v", what, err)}
+		}
+		return value, nil
+	})
+}
+
+func firstLineOf(text string) string {
+	line, _, _ := strings.Cut(text, "\n")
+	return strings.TrimSuffix(line, "\r")
+}
+
+// findSecret finds a secret. Of what a file holds or a command prints, part gives what counts.
+func (a *app) findSecret(from config.Secret, what string, part func(string) string) (string, error) {
 	switch {
 	case from.Env.Value != "":
 		value, ok := os.LookupEnv(from.Env.Value)
@@ -38,7 +55,8 @@ func (a *app) findSecret(s *config.Settings, from config.Secret, what string) (s
 		}
 		return value, nil
 	case from.File.Value != "":
-		return secretFile(s.Resolve(from.File.Value))
+		text, err := secretFile(config.Resolve(from.File))
+		return part(text), err
 	case len(from.Command) > 0:
 		var words []string
 		for _, w := range from.Command {
@@ -50,8 +68,7 @@ func (a *app) findSecret(s *config.Settings, from config.Secret, what string) (s
 		if err != nil {
 			return "", fmt.Errorf("the command %s failed: %w", words[0], err)
 		}
-		line, _, _ := strings.Cut(string(out), "\n")
-		return strings.TrimSuffix(line, "\r"), nil
+		return part(string(out)), nil
 	case from.Keyring.Value != "":
 		value, err := keyring.Get(keyringService, from.Keyring.Value)
 		if errors.Is(err, keyring.ErrNotFound) {
@@ -150,8 +167,7 @@ func askWith(program, question string) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("the program %s (SSH_ASKPASS) gives no answer: %w", program, err)
 	}
-	line, _, _ := strings.Cut(string(out), "\n")
-	return strings.TrimSuffix(line, "\r"), nil
+	return firstLineOf(string(out)), nil
 }
 
 func secretFile(name string) (string, error) {
@@ -163,6 +179,5 @@ func secretFile(name string) (string, error) {
 		return "", fmt.Errorf("%s can be read by others (mode %04o): chmod 600 it", name, info.Mode().Perm())
 	}
 	text, err := os.ReadFile(name)
-	line, _, _ := strings.Cut(string(text), "\n")
-	return strings.TrimSuffix(line, "\r"), err
+	return string(text), err
 }

@@ -19,8 +19,39 @@ import (
 	"time"
 )
 
-// FileName is the name of the settings file that is looked for in the current folder.
+// FileName is the usual name of the settings file.
 const FileName = "tartine.yaml"
+
+// Find looks for the settings file in a folder, and, where that is below the top of a repository or the user's home folder, in those above it up
+// to there. It gives an empty name where there is none.
+func Find(dir, home string) (string, error) {
+	var above []string
+	for at := dir; ; at = filepath.Dir(at) {
+		above = append(above, at)
+		if _, err := os.Lstat(filepath.Join(at, ".git")); err == nil || at == home {
+			break
+		}
+		if at == filepath.Dir(at) {
+			above = above[:1]
+			break
+		}
+	}
+	for _, at := range above {
+		var found []string
+		for _, name := range []string{FileName, "tartine.yml"} {
+			if _, err := os.Lstat(filepath.Join(at, name)); err == nil {
+				found = append(found, filepath.Join(at, name))
+			}
+		}
+		if len(found) > 1 {
+			return "", &Error{At: Position{File: found[1]}, Reason: "stands beside " + found[0], Mend: "keep one of them"}
+		}
+		if len(found) == 1 {
+			return found[0], nil
+		}
+	}
+	return "", nil
+}
 
 // Settings is a whole tartine.yaml.
 type Settings struct {
@@ -32,6 +63,7 @@ type Settings struct {
 	Modes   Text              `yaml:"modes" enum:"default,keep" doc:"default: files 0644, executables and folders 0755; keep: as they are here"`
 	Last    []Text            `yaml:"last" doc:"patterns of what is published last, after all that it refers to (pages: *.html and the like)"`
 	Retire  Retire            `yaml:"retire" doc:"what becomes of files that are no longer in the content"`
+	Shared  []Text            `yaml:"shared" doc:"files of settings that hold here, too; what is said here wins, and their paths are relative to them"`
 	Guard   Guard             `yaml:"guard" doc:"what may be deployed although it looks like a secret"`
 	Targets map[string]Target `yaml:"targets" doc:"the places to deploy to, each under its name"`
 
@@ -71,28 +103,28 @@ const mostRetired = 366 * 24 * time.Hour
 
 // Target is a place to deploy to.
 type Target struct {
-	URL         Text    `yaml:"url" required:"true" doc:"ssh://, sftp:// or file:// address, or a path"`
-	Identity    Text    `yaml:"identity" doc:"the private key file to log in with"`
-	HostKey     Text    `yaml:"host_key" doc:"the fingerprint of the host key, SHA256:…, which pins it"`
-	Password    Secret  `yaml:"password" doc:"where the password is found"`
-	Passphrase  Secret  `yaml:"passphrase" doc:"where the passphrase of the private key is found"`
-	Via         []Text  `yaml:"via" doc:"hosts that are gone through to get there, each as USER@HOST:PORT, in their order"`
-	Wait        Text    `yaml:"wait" doc:"how long to try again until a new machine lets us in, as in 2m"`
-	Command     []Text  `yaml:"command" doc:"a program of this machine, and its arguments, whose standard input and output lead to a shell at the far end; url is then a path there"`
-	Agent       Text    `yaml:"agent" doc:"which program runs next to the files over ssh:// and command: auto (a copy of this one), off (none: SFTP), or the path of one that is installed there (auto)"`
-	Certificate Text    `yaml:"certificate" doc:"the fingerprint that pins the certificate of an ftps:// server, SHA256: and the hex of its DER form"`
-	Insecure    bool    `yaml:"insecure" doc:"let the password of an ftp:// target cross the line where others can read it (false)"`
-	Engine      Text    `yaml:"engine" doc:"the address of the container engine: unix://, tcp:// or ssh:// (what DOCKER_HOST or the current context says, else the usual socket)"`
-	Owner       Text    `yaml:"owner" doc:"whom files in a container belong to, USER:GROUP as numbers (0:0)"`
-	While       Text    `yaml:"while" enum:"stopped" doc:"stopped: a container is stopped while its files are changed, and started again (it is left as it is)"`
-	Restart     Setting `yaml:"restart" doc:"what a container is told when something was published: true, to restart it, or signal:NAME, as in signal:HUP (nothing)"`
-	Agents      Text    `yaml:"agents" doc:"a folder of builds of this program for other systems, tartine-OS-PROCESSOR each"`
-	LimitRate   Text    `yaml:"limit_rate" doc:"how much is sent and received at most, as in 500kB/s or 5MB/s"`
-	Publish     Text    `yaml:"publish" enum:"in-place,switch" doc:"in-place: each file is replaced where it stands; switch: a whole new tree is built beside the old one, and a link then leads to it (in-place)"`
-	Jobs        int     `yaml:"jobs" doc:"how many files are in flight at once (16)"`
-	Web         Text    `yaml:"web" doc:"the address at which visitors see it, https://…; files that are no pages then stay for 10m after they were retired, unless retire: says otherwise"`
-	Retire      Retire  `yaml:"retire" doc:"what becomes here of files that are no longer in the content (as at the top)"`
-	Keep        int     `yaml:"keep" doc:"how many deployments can be rolled back to, the one that stands included (5)"`
+	URL         Text     `yaml:"url" required:"true" doc:"ssh://, sftp:// or file:// address, or a path"`
+	Identity    Identity `yaml:"identity" doc:"the private key file to log in with; or where the key itself is found"`
+	HostKey     Text     `yaml:"host_key" doc:"the fingerprint of the host key, SHA256:…, which pins it"`
+	Password    Secret   `yaml:"password" doc:"where the password is found"`
+	Passphrase  Secret   `yaml:"passphrase" doc:"where the passphrase of the private key is found"`
+	Via         []Text   `yaml:"via" doc:"hosts that are gone through to get there, each as USER@HOST:PORT, in their order"`
+	Wait        Text     `yaml:"wait" doc:"how long to try again until a new machine lets us in, as in 2m"`
+	Command     []Text   `yaml:"command" doc:"a program of this machine, and its arguments, whose standard input and output lead to a shell at the far end; url is then a path there"`
+	Agent       Text     `yaml:"agent" doc:"which program runs next to the files over ssh:// and command: auto (a copy of this one), off (none: SFTP), or the path of one that is installed there (auto)"`
+	Certificate Text     `yaml:"certificate" doc:"the fingerprint that pins the certificate of an ftps:// server, SHA256: and the hex of its DER form"`
+	Insecure    bool     `yaml:"insecure" doc:"let the password of an ftp:// target cross the line where others can read it (false)"`
+	Engine      Text     `yaml:"engine" doc:"the address of the container engine: unix://, tcp:// or ssh:// (what DOCKER_HOST or the current context says, else the usual socket)"`
+	Owner       Text     `yaml:"owner" doc:"whom files in a container belong to, USER:GROUP as numbers (0:0)"`
+	While       Text     `yaml:"while" enum:"stopped" doc:"stopped: a container is stopped while its files are changed, and started again (it is left as it is)"`
+	Restart     Setting  `yaml:"restart" doc:"what a container is told when something was published: true, to restart it, or signal:NAME, as in signal:HUP (nothing)"`
+	Agents      Text     `yaml:"agents" doc:"a folder of builds of this program for other systems, tartine-OS-PROCESSOR each"`
+	LimitRate   Text     `yaml:"limit_rate" doc:"how much is sent and received at most, as in 500kB/s or 5MB/s"`
+	Publish     Text     `yaml:"publish" enum:"in-place,switch" doc:"in-place: each file is replaced where it stands; switch: a whole new tree is built beside the old one, and a link then leads to it (in-place)"`
+	Jobs        int      `yaml:"jobs" doc:"how many files are in flight at once (16)"`
+	Web         Text     `yaml:"web" doc:"the address at which visitors see it, https://…; files that are no pages then stay for 10m after they were retired, unless retire: says otherwise"`
+	Retire      Retire   `yaml:"retire" doc:"what becomes here of files that are no longer in the content (as at the top)"`
+	Keep        int      `yaml:"keep" doc:"how many deployments can be rolled back to, the one that stands included (5)"`
 }
 
 // Secret says where a secret is found. Exactly one of its fields is set, or none.
@@ -104,6 +136,12 @@ type Secret struct {
 	Ask     bool   `yaml:"ask" doc:"ask for it on the terminal"`
 
 	At Position `yaml:"-"`
+}
+
+// Identity is a private key file, or where the key itself is found. One of both is set, or none.
+type Identity struct {
+	Text
+	Key Secret
 }
 
 // IsSet tells whether there is a secret at all.
@@ -155,19 +193,23 @@ func (e *Error) Error() string {
 func Load(name string) (*Settings, error) {
 	text, err := os.ReadFile(name)
 	if err != nil {
-		var inner *fs.PathError
-		if errors.As(err, &inner) {
-			err = inner.Err
-		}
-		return nil, &Error{At: Position{File: name}, Reason: "cannot be read: " + err.Error()}
+		return nil, &Error{At: Position{File: name}, Reason: "cannot be read: " + reason(err).Error()}
 	}
 	return Parse(name, text)
+}
+
+func reason(err error) error {
+	var inner *fs.PathError
+	if errors.As(err, &inner) {
+		return inner.Err
+	}
+	return err
 }
 
 // Parse reads settings. What is wrong with them comes back as an *Error.
 func Parse(name string, text []byte) (*Settings, error) {
 	s := &Settings{File: name}
-	if err := decode(name, text, s); err != nil {
+	if err := decode(name, text, s, nil); err != nil {
 		return nil, err
 	}
 	return s, s.check()
@@ -289,17 +331,17 @@ func CleanDest(dest string) (string, error) {
 	return clean, nil
 }
 
-// Resolve gives a path of the settings relative to the folder of their file, with ~ as the home folder.
-func (s *Settings) Resolve(name string) string {
-	if rest, ok := strings.CutPrefix(name, "~/"); ok {
+// Resolve gives a path of the settings relative to the folder of the file that it is written in, with ~ as the home folder.
+func Resolve(name Text) string {
+	if rest, ok := strings.CutPrefix(name.Value, "~/"); ok {
 		if home, err := os.UserHomeDir(); err == nil {
 			return filepath.Join(home, rest)
 		}
 	}
-	if filepath.IsAbs(name) || s.File == "" {
-		return filepath.Clean(name)
+	if filepath.IsAbs(name.Value) || name.At.File == "" {
+		return filepath.Clean(name.Value)
 	}
-	return filepath.Join(filepath.Dir(s.File), name)
+	return filepath.Join(filepath.Dir(name.At.File), name.Value)
 }
 
 // nearest gives the known word that is most like another, or "" when none is like it.

@@ -2,7 +2,9 @@ package config
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -46,6 +48,88 @@ func TestAnchorsAreFollowed(t *testing.T) {
 	s, err := Parse("x", []byte("content:\n  - source: a\n    exclude: &no ['*.map']\n  - source: b\n    exclude: *no\n"))
 	require.NoError(t, err)
 	require.Equal(t, "*.map", s.Content[1].Exclude[0].Value)
+}
+
+func TestMappingsAreMerged(t *testing.T) {
+	s, err := Parse("x", []byte("\ufefftargets:\n  a: &base\n    url: ssh://a/x\n    jobs: 3\n    agent: off\n  b:\n    <<: *base\n    url: ssh://b/x\n  c: {<<: [{jobs: 4}, *base], agent: auto}\n"))
+	require.NoError(t, err)
+	require.Equal(t, "ssh://b/x 3 off", fmt.Sprint(s.Targets["b"].URL.Value, " ", s.Targets["b"].Jobs, " ", s.Targets["b"].Agent.Value))
+	require.Equal(t, "ssh://a/x 4 auto", fmt.Sprint(s.Targets["c"].URL.Value, " ", s.Targets["c"].Jobs, " ", s.Targets["c"].Agent.Value))
+	_, err = Parse("x", []byte("guard: &a\n  <<: *a\n"))
+	require.ErrorContains(t, err, "x:2:")
+}
+
+func TestVariables(t *testing.T) {
+	t.Setenv("ROCK_HOST", "rock.example")
+	t.Setenv("ROCK_JOBS", "7")
+	t.Setenv("ROCK_EMPTY", "")
+	s, err := Parse("x", []byte("name: ${ROCK_NAME:-gannet}-${ROCK_EMPTY:-rock}$${x}\ntargets:\n  a: {url: \"ssh://${ROCK_HOST}/x\", jobs: \"${ROCK_JOBS}\", insecure: \"${ROCK_TRUTH:-true}\"}\n"))
+	require.NoError(t, err)
+	require.Equal(t, "gannet-rock${x}", s.Name.Value)
+	require.Equal(t, "ssh://rock.example/x", s.Targets["a"].URL.Value)
+	require.Equal(t, 7, s.Targets["a"].Jobs)
+	require.True(t, s.Targets["a"].Insecure)
+	for text, says := range map[string]string{"name: ${ROCK_NONE}": "x:1:7: the variable ROCK_NONE is not set; set it, or write ${ROCK_NONE:-DEFAULT}", "name: ${ROCK": "does not end",
+		"name: ${ROCK_EMPTY}": "is empty", "targets: {a: {url: x, jobs: \"${ROCK_HOST}\"}}": "a whole number"} {
+		_, err := Parse("x", []byte(text))
+		require.ErrorContains(t, err, says)
+	}
+}
+
+func TestSharedSettings(t *testing.T) {
+	dir := t.TempDir()
+	write := func(name, text string) {
+		name = filepath.Join(dir, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
+		require.NoError(t, os.WriteFile(name, []byte(text), 0o644))
+	}
+	write("all/base.yaml", "exclude: ['*.map']\nlinks: skip\nguard: {allow: [a]}\ntargets:\n  a: {url: out, jobs: 2}\n  b: {url: other, identity: key}\n")
+	write("all/more.yaml", "shared: [base.yaml]\nlinks: follow\n")
+	write("tartine.yaml", "shared: [all/more.yaml]\nname: rock\nexclude: [proof]\ntargets:\n  a: {url: here}\n")
+	s, err := Load(filepath.Join(dir, "tartine.yaml"))
+	require.NoError(t, err)
+	require.Equal(t, []string{"a", "b"}, s.TargetNames)
+	require.Equal(t, "follow", s.Links.Value)
+	require.Len(t, s.Exclude, 1, "what is said here wins")
+	require.Equal(t, "proof", s.Exclude[0].Value)
+	require.Equal(t, filepath.Join(dir, "here"), Resolve(s.Targets["a"].URL))
+	require.Zero(t, s.Targets["a"].Jobs, "a target counts as a whole")
+	require.Equal(t, filepath.Join(dir, "all", "key"), Resolve(s.Targets["b"].Identity.Text), "paths are relative to the file that they are written in")
+
+	write("all/base.yaml", "shared: [more.yaml]\n")
+	_, err = Load(filepath.Join(dir, "tartine.yaml"))
+	require.ErrorContains(t, err, "are shared with themselves")
+	write("all/base.yaml", "links: copy\n")
+	_, err = Load(filepath.Join(dir, "tartine.yaml"))
+	require.ErrorContains(t, err, filepath.Join("all", "base.yaml")+":1:8")
+	write("tartine.yaml", "shared: [none.yaml]\n")
+	_, err = Load(filepath.Join(dir, "tartine.yaml"))
+	require.ErrorContains(t, err, "tartine.yaml:1:10: the settings "+filepath.Join(dir, "none.yaml")+" cannot be read")
+}
+
+func TestTheFileIsLookedForUpToTheTop(t *testing.T) {
+	dir := t.TempDir()
+	deep := filepath.Join(dir, "home", "work", "site", "public", "css")
+	require.NoError(t, os.MkdirAll(deep, 0o755))
+	found := func(from string) string {
+		name, err := Find(from, filepath.Join(dir, "home"))
+		require.NoError(t, err)
+		name, _ = filepath.Rel(dir, name)
+		return name
+	}
+	at := func(parts ...string) string { return filepath.Join(append([]string{dir}, parts...)...) }
+	require.NoError(t, os.WriteFile(at("tartine.yaml"), nil, 0o644))
+	require.Empty(t, found(deep), "never above the home folder")
+	require.Equal(t, "tartine.yaml", found(dir))
+	require.NoError(t, os.WriteFile(at("home", "tartine.yml"), nil, 0o644))
+	require.Equal(t, "home/tartine.yml", filepath.ToSlash(found(deep)))
+	require.NoError(t, os.Mkdir(at("home", "work", ".git"), 0o755))
+	require.Empty(t, found(deep), "never above the repository")
+	require.NoError(t, os.WriteFile(at("home", "work", "tartine.yaml"), nil, 0o644))
+	require.Equal(t, "home/work/tartine.yaml", filepath.ToSlash(found(deep)))
+	require.NoError(t, os.WriteFile(at("home", "work", "tartine.yml"), nil, 0o644))
+	_, err := Find(deep, "")
+	require.ErrorContains(t, err, "keep one of them")
 }
 
 func TestErrorsNameThePlaceAndTheMend(t *testing.T) {

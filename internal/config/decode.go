@@ -1,9 +1,12 @@
 package config
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
+	"os"
 	"reflect"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -18,23 +21,65 @@ import (
 type decoder struct {
 	file    string
 	anchors map[string]ast.Node
+	merging map[ast.Node]bool // what is merged at present
 	targets *[]string
 }
 
-func decode(file string, text []byte, s *Settings) error {
-	parsed, err := parser.ParseBytes(text, 0)
+// byteOrderMark may begin a file; some editors write it.
+const byteOrderMark = "\ufeff"
+
+// decode reads a file into settings. Those that the file shares come first; above are the files that it is shared by.
+func decode(file string, text []byte, s *Settings, above []string) error {
+	parsed, err := parser.ParseBytes(bytes.TrimPrefix(text, []byte(byteOrderMark)), 0)
 	if err != nil {
 		return syntaxError(file, err)
 	}
 	if len(parsed.Docs) > 1 && parsed.Docs[1].Body != nil {
 		return &Error{Position{file, parsed.Docs[1].Body.GetToken().Position.Line, 1}, "a second document begins here", "keep one"}
 	}
-	d := &decoder{file: file, anchors: map[string]ast.Node{}, targets: &s.TargetNames}
+	d := &decoder{file: file, anchors: map[string]ast.Node{}, merging: map[ast.Node]bool{}, targets: &s.TargetNames}
 	if len(parsed.Docs) == 0 || parsed.Docs[0].Body == nil {
 		return nil
 	}
-	return d.node(parsed.Docs[0].Body, reflect.ValueOf(s).Elem(), "the settings", "")
+	body := parsed.Docs[0].Body
+	if err := d.shared(body, s, append(above, file)); err != nil {
+		return err
+	}
+	return d.node(body, reflect.ValueOf(s).Elem(), "the settings", "")
 }
+
+// shared reads the settings that a file shares with others.
+func (d *decoder) shared(body ast.Node, s *Settings, above []string) error {
+	pairs, err := d.pairs(body, "the settings")
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(pairs, func(pair *ast.MappingValueNode) bool { return keyOf(pair) == "shared" })
+	if at < 0 {
+		return nil
+	}
+	var files []Text
+	if err := d.node(pairs[at].Value, reflect.ValueOf(&files).Elem(), "shared", ""); err != nil {
+		return err
+	}
+	for _, file := range files {
+		name := Resolve(file)
+		if slices.Contains(above, name) || len(above) > mostShared {
+			return &Error{file.At, fmt.Sprintf("the settings %s are shared with themselves", name), ""}
+		}
+		text, err := os.ReadFile(name)
+		if err != nil {
+			return &Error{file.At, fmt.Sprintf("the settings %s cannot be read: %v", name, reason(err)), ""}
+		}
+		if err := decode(name, text, s, above); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// mostShared is how many files may share settings in a row.
+const mostShared = 8
 
 func syntaxError(file string, err error) error {
 	out := &Error{At: Position{File: file}, Reason: "this is no valid YAML: " + firstLine(err.Error())}
@@ -92,6 +137,11 @@ func (d *decoder) node(n ast.Node, into reflect.Value, what, enum string) error 
 			return nil
 		}
 		return d.text(n, &target.Text, what, enum)
+	case *Identity:
+		if _, isText := scalarText(n); isText {
+			return d.text(n, &target.Text, what, enum)
+		}
+		return d.node(n, reflect.ValueOf(&target.Key).Elem(), what, enum)
 	case *Secret:
 		if _, isText := scalarText(n); isText {
 			return d.wrong(n, `write {env: NAME}, {file: PATH}, {command: [PROGRAM, ARGUMENT]}, {keyring: NAME} or {ask: true}`, "%s stands here as it is, where others can read it", what)
@@ -106,20 +156,66 @@ func (d *decoder) node(n ast.Node, into reflect.Value, what, enum string) error 
 	case reflect.Slice:
 		return d.list(n, into, what)
 	case reflect.Bool:
-		b, ok := n.(*ast.BoolNode)
-		if !ok {
+		written, err := d.written(n)
+		truth, wrong := strconv.ParseBool(written)
+		if err != nil {
+			return err
+		}
+		if wrong != nil || written != "true" && written != "false" {
 			return d.wrong(n, "", "%s is true or false, not %s", what, describe(n))
 		}
-		into.SetBool(b.Value)
+		into.SetBool(truth)
 	case reflect.Int:
-		_, ok := n.(*ast.IntegerNode)
-		value, err := strconv.Atoi(n.GetToken().Value)
-		if !ok || err != nil {
+		written, err := d.written(n)
+		value, wrong := strconv.Atoi(written)
+		if err != nil {
+			return err
+		}
+		if wrong != nil {
 			return d.wrong(n, "", "%s is a whole number, not %s", what, describe(n))
 		}
 		into.SetInt(int64(value))
 	}
 	return nil
+}
+
+// written gives a number or a truth as it is written, or as a variable gives it; empty: it is neither.
+func (d *decoder) written(n ast.Node) (string, error) {
+	switch x := n.(type) {
+	case *ast.BoolNode:
+		return strconv.FormatBool(x.Value), nil
+	case *ast.IntegerNode:
+		return n.GetToken().Value, nil
+	}
+	if text, ok := scalarText(n); ok && strings.Contains(text, "${") {
+		return d.variables(n, text)
+	}
+	return "", nil
+}
+
+var variable = regexp.MustCompile(`\$(\$)?\{([^}]*)(\})?`)
+
+// variables puts in the values of ${NAME} and ${NAME:-DEFAULT}. $${ stands for ${ itself.
+func (d *decoder) variables(n ast.Node, text string) (string, error) {
+	var wrong error
+	out := variable.ReplaceAllStringFunc(text, func(found string) string {
+		parts := variable.FindStringSubmatch(found)
+		if parts[1] != "" {
+			return found[1:]
+		}
+		name, fallback, has := strings.Cut(parts[2], ":-")
+		value, set := os.LookupEnv(name)
+		switch {
+		case parts[3] == "" || name == "":
+			wrong = d.wrong(n, "write it as in ${NAME} or ${NAME:-DEFAULT}; $${ stands for ${ itself", "%q begins a variable that does not end", text)
+		case has && value == "":
+			return fallback
+		case !set:
+			wrong = d.wrong(n, fmt.Sprintf("set it, or write ${%s:-DEFAULT}", name), "the variable %s is not set", name)
+		}
+		return value
+	})
+	return out, wrong
 }
 
 func scalarText(n ast.Node) (string, bool) {
@@ -140,6 +236,10 @@ func (d *decoder) text(n ast.Node, into *Text, what, enum string) error {
 			mend = "put it in quotes"
 		}
 		return d.wrong(n, mend, "%s is a text, not %s", what, describe(n))
+	}
+	value, err := d.variables(n, value)
+	if err != nil {
+		return err
 	}
 	if enum != "" && !slices.Contains(strings.Split(enum, ","), value) {
 		return d.wrong(n, "", "%s is %s, not %q", what, strings.ReplaceAll(enum, ",", " or "), value)
@@ -163,12 +263,63 @@ func (d *decoder) pairs(n ast.Node, what string) ([]*ast.MappingValueNode, error
 		return nil, d.wrong(n, "", "%s is a list of keys with values, not %s", what, describe(n))
 	}
 	seen := map[string]bool{}
+	var merged []ast.Node
 	for _, pair := range out {
 		key := keyOf(pair)
+		if _, merge := pair.Key.(*ast.MergeKeyNode); merge {
+			merged = append(merged, pair.Value)
+			continue
+		}
 		if seen[key] {
 			return nil, d.wrong(pair.Key, "", "the key %q stands twice", key)
 		}
 		seen[key] = true
+	}
+	if len(merged) == 0 {
+		return out, nil
+	}
+	return d.merge(out, seen, merged, what)
+}
+
+// merge gives pairs with those of other mappings (<<) whose keys are not among them. Of several mappings the first wins.
+func (d *decoder) merge(own []*ast.MappingValueNode, seen map[string]bool, others []ast.Node, what string) (out []*ast.MappingValueNode, err error) {
+	for _, pair := range own {
+		if _, merge := pair.Key.(*ast.MergeKeyNode); !merge {
+			out = append(out, pair)
+		}
+	}
+	for len(others) > 0 {
+		other := others[0]
+		others = others[1:]
+		switch x := other.(type) {
+		case *ast.SequenceNode:
+			others = append(slices.Clone(x.Values), others...)
+			continue
+		case *ast.AliasNode:
+			target, ok := d.anchors[x.Value.String()]
+			if !ok {
+				return nil, d.wrong(other, "", "the anchor %q is not defined above", x.Value.String())
+			}
+			other = target
+		case *ast.AnchorNode:
+			d.anchors[x.Name.String()] = x.Value
+			other = x.Value
+		}
+		if d.merging[other] {
+			return nil, d.wrong(other, "", "%s is merged with itself", what)
+		}
+		d.merging[other] = true
+		pairs, err := d.pairs(other, what)
+		delete(d.merging, other)
+		if err != nil {
+			return nil, err
+		}
+		for _, pair := range pairs {
+			if key := keyOf(pair); !seen[key] {
+				seen[key] = true
+				out = append(out, pair)
+			}
+		}
 	}
 	return out, nil
 }
@@ -238,14 +389,18 @@ func (d *decoder) named(n ast.Node, into reflect.Value, what string) error {
 	if err != nil {
 		return err
 	}
-	into.Set(reflect.MakeMap(into.Type()))
+	if into.IsNil() {
+		into.Set(reflect.MakeMap(into.Type()))
+	}
 	for _, pair := range pairs {
 		value := reflect.New(into.Type().Elem()).Elem()
 		if err := d.node(pair.Value, value, fmt.Sprintf("target %q", keyOf(pair)), ""); err != nil {
 			return err
 		}
 		into.SetMapIndex(reflect.ValueOf(keyOf(pair)), value)
-		*d.targets = append(*d.targets, keyOf(pair))
+		if !slices.Contains(*d.targets, keyOf(pair)) {
+			*d.targets = append(*d.targets, keyOf(pair))
+		}
 	}
 	return nil
 }
@@ -259,6 +414,7 @@ func (d *decoder) list(n ast.Node, into reflect.Value, what string) error {
 		}
 		return d.wrong(n, mend, "%s is a list, not %s", what, describe(n))
 	}
+	into.SetZero() // what is shared is replaced
 	for _, value := range sequence.Values {
 		item := reflect.New(into.Type().Elem()).Elem()
 		if err := d.node(value, item, "an entry of "+what, ""); err != nil {

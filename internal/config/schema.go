@@ -24,6 +24,8 @@ func schemaOf(t reflect.Type) map[string]any {
 		return map[string]any{"type": "string", "minLength": 1}
 	case t == reflect.TypeFor[Setting]():
 		return map[string]any{"type": []string{"string", "boolean"}}
+	case t == reflect.TypeFor[Identity]():
+		return map[string]any{"oneOf": []any{schemaOf(reflect.TypeFor[Text]()), schemaOf(reflect.TypeFor[Secret]())}}
 	case t.Kind() == reflect.Bool:
 		return map[string]any{"type": "boolean"}
 	case t.Kind() == reflect.Int:

@@ -10,6 +10,7 @@ import (
 	"os"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -51,6 +52,29 @@ func keyFile(file string, passphrase func(string) (string, error), held []ssh.Si
 		out = slices.Insert(out, 0, certificate)
 	}
 	return out, nil
+}
+
+// KeySource is where a private key is found that is in no file.
+type KeySource struct {
+	Name string
+	Text func() (string, error)
+}
+
+// keys reads the key. In variables of build systems, line ends are often lost or written as \n.
+func (s *KeySource) keys(passphrase func(string) (string, error), held []ssh.Signer) ([]key, error) {
+	text, err := s.Text()
+	if err != nil {
+		return nil, err
+	}
+	text = strings.ReplaceAll(text, "\r\n", "\n")
+	if !strings.Contains(strings.TrimSpace(text), "\n") {
+		text = strings.ReplaceAll(text, `\n`, "\n")
+	}
+	signer, err := parseKey(s.Name, []byte(strings.TrimSpace(text)+"\n"), passphrase, held)
+	if err != nil {
+		return nil, err
+	}
+	return []key{{signer, "the key " + s.Name}}, nil
 }
 
 func readPrivately(file string) ([]byte, error) {

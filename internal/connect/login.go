@@ -214,6 +214,10 @@ func (s *SSH) findKeys() (keys []key, done func(), err error) {
 			held, _ = agent.NewClient(conn).Signers() // an agent that does not answer has none
 		}
 	}
+	if s.Key != nil {
+		keys, err := s.Key.keys(s.Passphrase, held)
+		return s.addCertificates(keys), done, err
+	}
 	if s.Identity != "" {
 		keys, err := keyFile(s.Identity, s.Passphrase, held)
 		return s.addCertificates(keys), done, err

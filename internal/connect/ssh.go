@@ -24,12 +24,13 @@ import (
 // SSH says where to connect and how to log in.
 type SSH struct {
 	Host       string
-	Port       int    // 0: 22
-	User       string // empty: the user who runs this program
-	Identity   string // a private key file; empty: the usual ones below ~/.ssh
-	HostKey    string // SHA256:…; empty: known_hosts decides
-	Wanted     string // the fingerprint of the key that a host which is not known yet is asked to show, of several; empty: any
-	KnownHosts string // a file; empty: the user's and the system's
+	Port       int        // 0: 22
+	User       string     // empty: the user who runs this program
+	Identity   string     // a private key file; empty: the usual ones below ~/.ssh
+	Key        *KeySource // the key itself, in place of a file
+	HostKey    string     // SHA256:…; empty: known_hosts decides
+	Wanted     string     // the fingerprint of the key that a host which is not known yet is asked to show, of several; empty: any
+	KnownHosts string     // a file; empty: the user's and the system's
 	Password   func() (string, error)
 	Passphrase func(file string) (string, error) // asked for when a key file has one; may be nil
 	Timeout    time.Duration                     // for each step; 0: 15 s

@@ -34,6 +34,7 @@ type Settings struct {
 	Name       string // empty for a bare address
 	Address    Address
 	Identity   string
+	Key        *connect.KeySource // the private key itself, in place of a file; nil: there is none
 	HostKey    string
 	KnownHosts string
 	Password   func() (string, error)
@@ -74,7 +75,7 @@ type Settings struct {
 
 // SSH gives how to connect to a target that is reached over SSH. What the target says wins over OpenSSH's own settings.
 func (s *Settings) SSH(ctx context.Context) (*connect.SSH, error) {
-	dial := &connect.SSH{Host: s.Address.Host, Port: s.Address.Port, User: s.Address.User, Identity: s.Identity,
+	dial := &connect.SSH{Host: s.Address.Host, Port: s.Address.Port, User: s.Address.User, Identity: s.Identity, Key: s.Key,
 		HostKey: s.HostKey, KnownHosts: s.KnownHosts, Password: s.Password, Passphrase: s.Passphrase,
 		Ask: s.Ask, Took: s.Took, Limit: connect.NewThrottle(s.RateLimit), Notice: s.Notice}
 	if len(s.Via) > 0 {
