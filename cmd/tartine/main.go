@@ -13,11 +13,11 @@ import (
 
 // Set by the linker.
 var (
-	version = "dev"
-	commit  = "unknown"
+	version string
+	commit  string
 )
 
-func main() { os.Exit(run(cli.Build{Version: version, Commit: commit})) }
+func main() { os.Exit(run(cli.Build{Version: version, Commit: commit}.Stamp())) }
 
 func run(build cli.Build) int {
 	if os.Getenv("GOGC") == "" {
@@ -27,6 +27,10 @@ func run(build cli.Build) int {
 	defer cancel()
 	signals := make(chan os.Signal, 2)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	if !signal.Ignored(syscall.SIGHUP) { // as nohup has it
+		signal.Notify(signals, syscall.SIGHUP)
+	}
+	signal.Ignore(syscall.SIGPIPE) // whoever reads what is told may leave; a deployment goes on
 	go func() {
 		<-signals
 		cancel() // stop cleanly

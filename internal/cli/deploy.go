@@ -12,7 +12,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"tartine/internal/deploy"
-	"tartine/internal/manifest"
 	"tartine/internal/render"
 	"tartine/internal/site"
 	"tartine/internal/target"
@@ -27,8 +26,8 @@ type deployFlags struct {
 // writing adds the flags of commands that change a site.
 func (a *app) writing(cmd *cobra.Command, own *deployFlags) {
 	f := cmd.Flags()
-	f.BoolVar(&a.flags.yes, "yes", false, "answer every question with yes")
-	f.BoolVar(&own.dryRun, "dry-run", false, "do everything but write")
+	f.BoolVarP(&a.flags.yes, "yes", "y", false, "answer every question with yes")
+	f.BoolVarP(&own.dryRun, "dry-run", "n", false, "do everything but write")
 	f.BoolVar(&own.overwriteDrift, "overwrite-drift", false, "overwrite what was altered at the site since the last deployment")
 	f.DurationVar(&own.options.Wait, "wait", 0, "wait so long for another deployment to end, as in 90s or 5m")
 }
@@ -81,7 +80,7 @@ func (a *app) deploy(ctx context.Context, l *looking, own deployFlags) error {
 		}
 		p.Unchanged(l.heading, l.Comparison)
 		if a.json() {
-			return p.OutcomeJSON(l.Comparison, l.TreeDigest(), nil)
+			return p.OutcomeJSON(a.done(l, own, nil))
 		}
 		return nil
 	}
@@ -94,7 +93,7 @@ func (a *app) deploy(ctx context.Context, l *looking, own deployFlags) error {
 		files, bytes := l.SendBytes()
 		p.WouldSend(l.heading, files, bytes, l.Result.Publishes(own.options.RemoveStrays))
 		if a.json() {
-			return p.OutcomeJSON(l.Comparison, l.TreeDigest(), nil)
+			return p.OutcomeJSON(a.done(l, own, nil))
 		}
 		return nil
 	}
@@ -116,16 +115,21 @@ func (a *app) deploy(ctx context.Context, l *looking, own deployFlags) error {
 	if err != nil {
 		return err
 	}
-	return a.finish(ctx, l.site, l.heading, l.Comparison, l.TreeDigest(), out, own.options.Started)
+	return a.finish(ctx, l.site, a.done(l, own, out))
+}
+
+// done gives what is told of a deployment in the end.
+func (a *app) done(l *looking, own deployFlags, out *site.Outcome) *render.Done {
+	return &render.Done{Heading: l.heading, Comparison: l.Comparison, Tree: l.TreeDigest(), Outcome: out, Trial: own.dryRun, Strays: own.options.RemoveStrays, Started: own.options.Started}
 }
 
 // finish has the site's server take up what was published, and says what was done.
-func (a *app) finish(ctx context.Context, s *target.Opened, heading render.Heading, c *deploy.Comparison, tree manifest.Digest, out *site.Outcome, started time.Time) error {
-	p := a.printer()
+func (a *app) finish(ctx context.Context, s *target.Opened, done *render.Done) error {
+	p, out := a.printer(), done.Outcome
 	if len(out.Failed) > 0 {
 		a.status = ExitIncomplete
 	}
-	took := time.Since(started)
+	took := time.Since(done.Started)
 	reloaded := ""
 	if s.Reload != nil && out.Number > 0 {
 		var err error
@@ -135,9 +139,9 @@ func (a *app) finish(ctx context.Context, s *target.Opened, heading render.Headi
 		}
 	}
 	if a.json() {
-		return p.OutcomeJSON(c, tree, out)
+		return p.OutcomeJSON(done)
 	}
-	p.Deployed(heading, c, out, took)
+	p.Deployed(done.Heading, done.Comparison, out, took)
 	if reloaded != "" {
 		p.Line("reloaded    %s", reloaded)
 	}
@@ -147,8 +151,10 @@ func (a *app) finish(ctx context.Context, s *target.Opened, heading render.Headi
 // withProgress shows how a deployment goes on.
 func (a *app) withProgress(ctx context.Context, run func(*site.Watch) (*site.Outcome, error)) (*site.Outcome, error) {
 	var watch site.Watch
-	if !a.flags.quiet {
-		progress, done := a.progress(ctx, isTerminal(a.stderr))
+	if lines, ok := a.stdout.(*render.Lines); ok {
+		watch = *lines.Watch()
+	} else if !a.flags.quiet {
+		progress, done := a.progress(ctx, draws(a.stderr))
 		defer done()
 		watch = *progress.Watch()
 	}

@@ -19,9 +19,9 @@ import (
 func (a *app) doctorCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "doctor [TARGET]",
-		Short: "Test every step on the way to a target and say what to mend",
+		Short: "Test every step on the way to a target and say what to fix",
 		Long: `Doctor goes the way of a deployment, from the name of the host to the rights in the folder, and says of each step whether it
-is good, slow or wrong, and what to mend. It writes only in a folder of its own, which it removes.`,
+is good, slow or wrong, and what to fix. It writes only in a folder of its own, which it removes.`,
 		Args: atMostOne("target"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.doctor(cmd.Context(), args)

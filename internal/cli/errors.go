@@ -47,12 +47,12 @@ var kinds = map[int]string{ExitUsage: "usage", ExitConnection: "connection", Exi
 // explain writes an error as a sentence with the next step and gives the exit status.
 func (a *app) explain(err error) int {
 	e := sentence(err)
-	if a.json() {
+	if a.json() && !a.deaf() {
 		if err := render.ProblemJSON(a.stdout, e.status, kinds[e.status], e.what, e.paths, e.next); err != nil {
 			render.Fprintf(a.stderr, "%v\n", err)
 		}
 	}
-	p := &render.Printer{Out: a.stderr, Color: a.color(a.stderr)}
+	p := &render.Printer{Out: a.stderr, Color: a.color(a.stderr), Width: columns(a.stderr)}
 	p.Problem(e.what, e.paths, e.next)
 	return e.status
 }
@@ -63,9 +63,6 @@ func sentence(err error) *statusError {
 		if e := table(err); e != nil {
 			return e
 		}
-	}
-	if strings.HasPrefix(err.Error(), "unknown command") {
-		return &statusError{status: ExitUsage, what: firstLine(err.Error()), next: "tartine --help lists the commands"}
 	}
 	return &statusError{status: ExitUsage, what: err.Error()}
 }

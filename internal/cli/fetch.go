@@ -51,8 +51,8 @@ what stands here otherwise is replaced after one question.`,
 	f := cmd.Flags()
 	f.StringVar(&fetch.Into, "into", "", "the `DIR` of this machine that takes what is fetched; it is made when it is missing")
 	f.StringVar(&fetch.As, "as", "", "another `NAME` for the one path that is fetched")
-	f.BoolVar(&dryRun, "dry-run", false, "do everything but write")
-	f.BoolVar(&a.flags.yes, "yes", false, "answer every question with yes")
+	f.BoolVarP(&dryRun, "dry-run", "n", false, "do everything but write")
+	f.BoolVarP(&a.flags.yes, "yes", "y", false, "answer every question with yes")
 	return cmd
 }
 

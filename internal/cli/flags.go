@@ -36,14 +36,14 @@ type flags struct {
 
 func (a *app) outputFlags(cmd *cobra.Command) {
 	f := cmd.Flags()
-	f.StringVar(&a.flags.format, "format", "text", "what is written to standard output: text or json")
-	f.BoolVar(&a.flags.quiet, "quiet", false, "write nothing but warnings and errors")
-	f.BoolVar(&a.flags.verbose, "verbose", false, "list every name")
+	f.StringVar(&a.flags.format, "format", "text", "what is written to standard output, in this `FORM`: text, json, or jsonl (events, one a line)")
+	f.BoolVarP(&a.flags.quiet, "quiet", "q", false, "write nothing but warnings and errors")
+	f.BoolVarP(&a.flags.verbose, "verbose", "v", false, "list every name")
 	f.BoolVar(&a.flags.noColor, "no-color", false, "no colours (as with NO_COLOR set)")
 }
 
 func (a *app) configFlag(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&a.flags.config, "config", "", "the settings `FILE` (tartine.yaml here, or above in the same repository or home folder)")
+	cmd.Flags().StringVarP(&a.flags.config, "config", "c", "", "the settings `FILE` (tartine.yaml here, or above in the same repository or home folder)")
 }
 
 func (a *app) contentFlags(cmd *cobra.Command) {
@@ -59,7 +59,7 @@ func (a *app) targetFlags(cmd *cobra.Command) {
 	f.StringVar(&a.flags.identity, "identity", "", "log in with this private key `FILE`")
 	f.StringVar(&a.flags.sshConfig, "ssh-config", "", "read OpenSSH's client settings from this `FILE` alone; none: from no file")
 	f.StringVar(&a.flags.knownHosts, "known-hosts", "", "look host keys up in this `FILE` alone")
-	f.StringVar(&a.flags.pinned, "fingerprint", "", "accept the host key with this fingerprint, `SHA256:…`, and no other; of an ftps:// server, the certificate")
+	f.StringVar(&a.flags.pinned, "fingerprint", "", "accept the host key with this `FINGERPRINT`, SHA256:…, and no other; of an ftps:// server, the certificate")
 	f.BoolVar(&a.flags.insecure, "insecure", false, "let a password cross the line where others can read it (ftp://)")
 	f.DurationVar(&a.flags.waitForHost, "wait-for-host", 0, "try again for so long until a new machine lets us in, as in 90s or 2m")
 	f.DurationVar(&a.flags.reconnect, "reconnect", defaultReconnect, "try for so long to open a line again that was lost; 0: not at all")
@@ -75,8 +75,12 @@ const defaultReconnect = 2 * time.Minute
 func (a *app) settings() (*config.Settings, error) {
 	switch a.flags.format {
 	case "", "text", "json": // commands without the flag write text
+	case "jsonl":
+		if _, ok := a.stdout.(*render.Lines); !ok {
+			a.stdout = render.NewLines(a.stdout)
+		}
 	default:
-		return nil, usageError(fmt.Sprintf("--format is text or json, not %q", a.flags.format), "")
+		return nil, usageError(fmt.Sprintf("--format is text, json or jsonl, not %q", a.flags.format), "")
 	}
 	if a.flags.jobs < 0 {
 		return nil, usageError("--jobs is a number from 1 up", "")

@@ -196,10 +196,13 @@ func (a *app) rollback(ctx context.Context, s *target.Opened, heading render.Hea
 	}
 	own.options.Generator, own.options.Origin = a.build.String(), origin(ctx, nil)
 	p := a.printer()
+	done := func(out *site.Outcome) *render.Done {
+		return &render.Done{Heading: heading, Comparison: &back.Comparison, Tree: back.TreeDigest(), Outcome: out, Trial: own.dryRun, Started: own.options.Started}
+	}
 	if back.Unchanged(own.options) {
 		p.Line("unchanged   %s: deployment %d is the current one, nothing was done", heading.Place(), number)
 		if a.json() {
-			return p.OutcomeJSON(&back.Comparison, back.TreeDigest(), nil)
+			return p.OutcomeJSON(done(nil))
 		}
 		return nil
 	}
@@ -210,6 +213,9 @@ func (a *app) rollback(ctx context.Context, s *target.Opened, heading render.Hea
 	}
 	if own.dryRun {
 		p.Line("Nothing was changed. To do it: tartine rollback %s %d", heading.Name(), number)
+		if a.json() {
+			return p.OutcomeJSON(done(nil))
+		}
 		return nil
 	}
 	if err := a.consent(back.Consent(own.options), own); err != nil {
@@ -221,5 +227,5 @@ func (a *app) rollback(ctx context.Context, s *target.Opened, heading render.Hea
 	if err != nil {
 		return err
 	}
-	return a.finish(ctx, s, heading, &back.Comparison, back.TreeDigest(), out, own.options.Started)
+	return a.finish(ctx, s, done(out))
 }

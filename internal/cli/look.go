@@ -34,7 +34,7 @@ type looking struct {
 }
 
 func (l *looking) flags(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&l.compare, "compare", "", "compare files by `hash` (read every file at the site), time (size and time alone), or none (send everything); "+
+	cmd.Flags().StringVar(&l.compare, "compare", "", "compare files by this `WAY`: hash (read every file at the site), time (size and time alone), or none (send everything); "+
 		"left out: by hash, believing the record of files that stand with the recorded size and time")
 }
 
@@ -84,7 +84,7 @@ func (a *app) look(ctx context.Context, l *looking, args []string) error {
 		}
 	}
 	l.again = func(ctx context.Context) (err error) {
-		progress, done := a.progress(ctx, isTerminal(a.stderr) && !a.flags.quiet)
+		progress, done := a.progress(ctx, draws(a.stderr) && !a.flags.quiet)
 		defer done()
 		if show := progress.Reading(); show != nil {
 			told.Store(&show)

@@ -32,9 +32,9 @@ sha256sum -c accepts, and its own SHA-256 is the tree digest.`,
 	}
 	a.configFlag(cmd)
 	a.contentFlags(cmd)
-	cmd.Flags().StringVar(&format, "format", "json", "json or listing")
+	cmd.Flags().StringVar(&format, "format", "json", "write it in this `FORM`: json or listing")
 	cmd.Flags().StringVar(&output, "output", "", "write to this `FILE`, in one step, not to standard output")
-	cmd.Flags().BoolVar(&a.flags.quiet, "quiet", false, "write nothing but the manifest, warnings and errors")
+	cmd.Flags().BoolVarP(&a.flags.quiet, "quiet", "q", false, "write nothing but the manifest, warnings and errors")
 	cmd.Flags().BoolVar(&a.flags.noColor, "no-color", false, "no colours (as with NO_COLOR set)")
 	return cmd
 }

@@ -61,7 +61,7 @@ func (a *app) together(all []meant, run func(*meant) error) error {
 	}
 	for i := range all {
 		var text bytes.Buffer
-		if a.json() {
+		if a.flags.format == "json" {
 			a.stdout = &text
 		}
 		if err := run(&all[i]); err != nil {
@@ -71,7 +71,7 @@ func (a *app) together(all []meant, run func(*meant) error) error {
 			objects.Containers = append(objects.Containers, text.Bytes())
 		}
 	}
-	if !a.json() {
+	if a.flags.format != "json" {
 		return nil
 	}
 	encoded, err := json.MarshalIndent(objects, "", "  ")

@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"tartine/internal/fsys"
 	"tartine/internal/render"
@@ -44,16 +43,18 @@ func (b Build) String() string {
 
 // app is one run of the program.
 type app struct {
-	build  Build
-	stdin  *os.File
-	again  time.Time // when it was said last that a connection is open again
-	stdout io.Writer
-	stderr io.Writer
-	flags  flags
-	status int      // what to exit with when no error says otherwise
-	writes bool     // the command changes a site
-	told   sync.Map // notes that were written
-	reads  bool     // the command reads all files of a site
+	build    Build
+	stdin    *os.File
+	again    time.Time // when it was said last that a connection is open again
+	stdout   io.Writer
+	said     *told    // what stdout writes to in the end
+	terminal *os.File // what standard output is
+	stderr   io.Writer
+	flags    flags
+	status   int      // what to exit with when no error says otherwise
+	writes   bool     // the command changes a site
+	told     sync.Map // notes that were written
+	reads    bool     // the command reads all files of a site
 
 	phrases sync.Map                        // what was asked for key files
 	showing atomic.Pointer[render.Progress] // where notes go while it is shown
@@ -61,13 +62,20 @@ type app struct {
 
 // Run runs the program and gives its exit status.
 func Run(ctx context.Context, build Build, args []string, stdin, stdout, stderr *os.File) int {
-	a := &app{build: build, stdin: stdin, stdout: stdout, stderr: stderr}
+	out := &told{Writer: stdout}
+	a := &app{build: build, stdin: stdin, stdout: out, said: out, terminal: stdout, stderr: stderr}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(stdin)
-	root.SetOut(stdout)
+	root.SetOut(out)
 	root.SetErr(stderr)
 	err := root.ExecuteContext(ctx)
+	if failed, silent := out.failure(); failed != nil && !errors.As(err, new(*statusError)) {
+		if silent {
+			return max(a.status, ExitIncomplete)
+		}
+		err = &statusError{status: ExitIncomplete, what: "standard output cannot be written to: " + failed.Error(), next: "what was done is done; only the report is incomplete"}
+	}
 	if err == nil {
 		return a.status
 	}
@@ -85,22 +93,28 @@ func (a *app) root() *cobra.Command {
 content changed, and verifies what stands there against a manifest.
 
 Start with "tartine init", look with "tartine diff", then "tartine deploy". "tartine demo" shows it all on an example.`,
-		Version:           a.build.String(),
-		SilenceErrors:     true,
-		SilenceUsage:      true,
-		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
+		Version:       a.build.String(),
+		SilenceErrors: true,
+		SilenceUsage:  true,
 	}
 	root.SetVersionTemplate("{{.Version}}\n")
-	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
-		return usageError(err.Error(), fmt.Sprintf("%s --help lists the options", cmd.CommandPath()))
-	})
-	root.AddCommand(a.initCommand(), a.diffCommand(), a.deployCommand(), a.verifyCommand(), a.fetchCommand(), a.historyCommand(), a.rollbackCommand(), a.unlockCommand(), a.trustCommand(), a.doctorCommand(), a.targetsCommand(), a.manifestCommand(), a.explainCommand(), a.demoCommand(), a.farEndCommand())
+	root.SetFlagErrorFunc(wrongOption)
+	root.Args = func(cmd *cobra.Command, args []string) error {
+		if len(args) > 0 {
+			return unknownCommand(cmd, args[0])
+		}
+		return nil
+	}
+	root.RunE = func(cmd *cobra.Command, _ []string) error { return cmd.Help() }
+	root.AddCommand(a.initCommand(), a.diffCommand(), a.deployCommand(), a.verifyCommand(), a.fetchCommand(), a.historyCommand(), a.rollbackCommand(), a.unlockCommand(), a.trustCommand(), a.doctorCommand(), a.targetsCommand(), a.manifestCommand(), a.explainCommand(), a.demoCommand(), a.versionCommand(), a.farEndCommand())
+	a.dress(root)
 	return root
 }
 
 // progress shows progress until the function that it returns is called. Notes go above it.
 func (a *app) progress(ctx context.Context, terminal bool) (*render.Progress, func()) {
 	p := render.NewProgress(ctx, a.stderr, terminal)
+	p.Plain = plain()
 	a.showing.Store(p)
 	return p, func() {
 		a.showing.Store(nil)
@@ -153,16 +167,7 @@ func noArguments(cmd *cobra.Command, args []string) error {
 
 // printer gives the printer that the flags ask for.
 func (a *app) printer() *render.Printer {
-	return &render.Printer{Out: a.stdout, Err: a.stderr, Verbose: a.flags.verbose, Quiet: a.flags.quiet || a.json(), Color: a.color(a.stdout)}
+	return &render.Printer{Out: a.stdout, Err: a.stderr, Verbose: a.flags.verbose, Quiet: a.flags.quiet || a.json(), Color: a.color(a.terminal), Width: columns(a.terminal)}
 }
 
-func (a *app) json() bool { return a.flags.format == "json" }
-
-func (a *app) color(w io.Writer) bool {
-	return !a.flags.noColor && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && isTerminal(w)
-}
-
-func isTerminal(w any) bool {
-	f, ok := w.(*os.File)
-	return ok && term.IsTerminal(int(f.Fd()))
-}
+func (a *app) json() bool { return a.flags.format == "json" || a.flags.format == "jsonl" }

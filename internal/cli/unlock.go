@@ -33,7 +33,7 @@ and its current state is recorded, so that the next deployment or rollback conti
 	}
 	a.configFlag(cmd)
 	a.targetFlags(cmd)
-	cmd.Flags().BoolVar(&a.flags.yes, "yes", false, "answer every question with yes")
+	cmd.Flags().BoolVarP(&a.flags.yes, "yes", "y", false, "answer every question with yes")
 	cmd.Flags().BoolVar(&giveUp, "give-up", false, "give up an interrupted publish that cannot be finished, and record the current state of the site")
 	return cmd
 }

@@ -32,7 +32,7 @@ is missing and what stands there beside it. The manifest is the one that the las
 	a.targetFlags(cmd)
 	a.outputFlags(cmd)
 	cmd.Flags().StringVar(&file, "manifest", "", "check against this manifest `FILE`, JSON or listing, not the recorded one")
-	cmd.Flags().StringVar(&strays, "strays", "report", "report or ignore what no manifest names")
+	cmd.Flags().StringVar(&strays, "strays", "report", "what becomes of what no manifest names, a `WORD`: report or ignore")
 	return cmd
 }
 
@@ -52,8 +52,8 @@ func (a *app) verify(ctx context.Context, args []string, file string, strays boo
 
 func (a *app) verifyAgainst(ctx context.Context, s *target.Opened, heading render.Heading, m *manifest.Manifest, strays bool) error {
 	var watch site.Watch
-	progress, done := a.progress(ctx, isTerminal(a.stderr))
-	if isTerminal(a.stderr) && !a.flags.quiet {
+	progress, done := a.progress(ctx, draws(a.stderr))
+	if draws(a.stderr) && !a.flags.quiet {
 		watch = *progress.Watch()
 	}
 	report, err := s.Verify(ctx, m, strays, &watch)
@@ -70,6 +70,9 @@ func (a *app) verifyAgainst(ctx context.Context, s *target.Opened, heading rende
 	p := a.printer()
 	if a.json() {
 		return p.ReportJSON(report)
+	}
+	if !report.Matches() {
+		p.Quiet = false // what is wrong is said in any case
 	}
 	p.Verified(heading, report)
 	return nil

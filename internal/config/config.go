@@ -344,8 +344,8 @@ func Resolve(name Text) string {
 	return filepath.Join(filepath.Dir(name.At.File), name.Value)
 }
 
-// nearest gives the known word that is most like another, or "" when none is like it.
-func nearest(word string, known []string) string {
+// Nearest gives the known word that is most like another, or "" when none is like it.
+func Nearest(word string, known []string) string {
 	best, distance := "", 3
 	for _, k := range slices.Sorted(slices.Values(known)) {
 		if d := editDistance(strings.ToLower(word), k); d < distance || strings.HasPrefix(k, word) && best == "" {
@@ -377,4 +377,4 @@ func editDistance(a, b string) int {
 }
 
 // NearestTarget gives the name of the target that is most like a name, or "".
-func (s *Settings) NearestTarget(name string) string { return nearest(name, s.TargetNames) }
+func (s *Settings) NearestTarget(name string) string { return Nearest(name, s.TargetNames) }

@@ -338,7 +338,7 @@ func (d *decoder) mapping(n ast.Node, into reflect.Value, what string) error {
 		field, ok := fields[key]
 		if !ok {
 			mend := ""
-			if near := nearest(key, names(fields)); near != "" {
+			if near := Nearest(key, names(fields)); near != "" {
 				mend = fmt.Sprintf("did you mean %q?", near)
 			}
 			return d.wrong(pair.Key, mend, "the key %q is not known in %s", key, what)

@@ -58,10 +58,16 @@ func (p *Printer) Landings(h Heading, tree *content.Tree) {
 	for _, l := range tree.Landings {
 		width, dest = max(width, len(l.Source.Path)), max(dest, len(h.landing(l)))
 	}
+	const beside = len("lands     ") + len("  at  ") + len("  1,000 files  100.0 MB") + 4
+	narrow := p.room() > 0 && width+dest+beside > p.room()
 	for i, l := range tree.Landings {
 		lead := "lands"
 		if i > 0 {
 			lead = ""
+		}
+		if narrow {
+			p.printf("%-8s  %s\n%-8s  at %s\n%-8s  %s, %s\n", lead, l.Source.Path, "", h.landing(l), "", Count(l.Files, "file"), Bytes(l.Bytes))
+			continue
 		}
 		p.printf("%-8s  %-*s  at  %-*s  %12s  %9s\n", lead, width, l.Source.Path, dest, h.landing(l), Count(l.Files, "file"), Bytes(l.Bytes))
 	}

@@ -65,4 +65,4 @@ func Explain(asked string, e *content.Explanation, sources []content.Source) Exp
 }
 
 // ExplanationsJSON writes explanations as an array.
-func (p *Printer) ExplanationsJSON(all []Explained) error { return writeJSON(p.Out, all) }
+func (p *Printer) ExplanationsJSON(all []Explained) error { return WriteJSON(p.Out, all) }

@@ -50,5 +50,5 @@ func (p *Printer) FetchedJSON(out *deploy.Fetched) error {
 	case out.Files == 0:
 		object.Result = "unchanged"
 	}
-	return writeJSON(p.Out, object)
+	return WriteJSON(p.Out, object)
 }

@@ -24,7 +24,7 @@ func (p *Printer) History(h Heading, past []site.Past) {
 		rows = append(rows, []string{number, d.At.Local().Format("2006-01-02 15:04"), who(&d), origin(&d), Number(int64(d.New)), Number(int64(d.Changed)),
 			Number(int64(d.Retired)), Number(int64(d.Same)), Bytes(d.SentBytes), Duration(time.Duration(d.Seconds * float64(time.Second))), d.Tree.Hex()[:12]})
 	}
-	p.table(rows, 4, 9)
+	p.table(p.without(rows, 10, 9, 8, 7, 6, 5, 4, 3), 4, 9)
 }
 
 func who(d *site.Past) string {
@@ -53,9 +53,11 @@ func (p *Printer) table(rows [][]string, first, last int) {
 			widths[i] = max(widths[i], len([]rune(cell)))
 		}
 	}
+	p.fit(widths, func(column int) bool { return column < first || column > last })
 	for _, row := range rows {
 		var line strings.Builder
 		for i, cell := range row {
+			cell = cut(cell, widths[i])
 			fill := strings.Repeat(" ", widths[i]-len([]rune(cell)))
 			if i >= first && i <= last {
 				line.WriteString(fill + cell + "  ")
@@ -79,7 +81,7 @@ func (p *Printer) HistoryJSON(past []site.Past) error {
 	for i, d := range past {
 		out = append(out, entry{d.Deployment, d.Origin, d.Tree, i == 0})
 	}
-	return writeJSON(p.Out, out)
+	return WriteJSON(p.Out, out)
 }
 
 // Between shows what changed from one deployment to another.

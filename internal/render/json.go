@@ -31,7 +31,13 @@ type failed struct {
 	Error string `json:"error"`
 }
 
-func writeJSON(w io.Writer, value any) error {
+// WriteJSON writes one value, indented, without what would drive a terminal.
+func WriteJSON(w io.Writer, value any) error { return writeAs(w, "result", value) }
+
+func writeAs(w io.Writer, kind string, value any) error {
+	if lines, ok := w.(*Lines); ok {
+		return lines.event(kind, value)
+	}
 	var text bytes.Buffer
 	encoder := json.NewEncoder(&text)
 	encoder.SetEscapeHTML(false)
@@ -81,7 +87,7 @@ func (p *Printer) ComparisonJSON(h Heading, c *deploy.Comparison) error {
 	for _, f := range c.Tree.Failed {
 		out.Failed = append(out.Failed, failed{f.Path, f.Err.Error()})
 	}
-	return writeJSON(p.Out, out)
+	return WriteJSON(p.Out, out)
 }
 
 // ChangesJSON writes what changed between two deployments as one object.
@@ -91,7 +97,7 @@ func (p *Printer) ChangesJSON(h Heading, r *diff.Result) error {
 		c := &r.Changes[i]
 		out[c.Status] = append(out[c.Status], sized{c.Path, c.Size()})
 	}
-	return writeJSON(p.Out, struct {
+	return WriteJSON(p.Out, struct {
 		Target  string  `json:"target"`
 		Same    int     `json:"same"`
 		New     []sized `json:"new"`
@@ -100,9 +106,30 @@ func (p *Printer) ChangesJSON(h Heading, r *diff.Result) error {
 	}{h.target(), r.Same, out[diff.New], out[diff.Changed], out[diff.Retired]})
 }
 
-// OutcomeJSON writes what a deployment did as one object. A nil outcome is one that had nothing to do.
-func (p *Printer) OutcomeJSON(c *deploy.Comparison, tree manifest.Digest, o *site.Outcome) error {
+// Done is what was done about a comparison.
+type Done struct {
+	Heading    Heading
+	Comparison *deploy.Comparison
+	Tree       manifest.Digest // of what was wanted
+	Outcome    *site.Outcome   // nil: nothing was to be done, or nothing was meant to be
+	Trial      bool            // it was only to be told what would be done
+	Strays     bool            // strays go, too
+	Started    time.Time
+}
+
+// OutcomeJSON writes what a deployment did as one object.
+func (p *Printer) OutcomeJSON(d *Done) error {
+	c, o := d.Comparison, d.Outcome
+	type paths struct {
+		New     []sized `json:"new"`
+		Changed []sized `json:"changed"`
+		Retired []sized `json:"retired"`
+		Removed []sized `json:"removed"`
+		Drifted []sized `json:"drifted"`
+	}
 	out := struct {
+		Target     string          `json:"target"`
+		URL        string          `json:"url"`
 		New        int             `json:"new"`
 		Changed    int             `json:"changed"`
 		Retired    int             `json:"retired"`
@@ -116,7 +143,34 @@ func (p *Printer) OutcomeJSON(c *deploy.Comparison, tree manifest.Digest, o *sit
 		ModesLeft  int             `json:"modes_not_set"`
 		TimesLeft  int             `json:"times_not_set"`
 		Result     string          `json:"result"`
-	}{Same: c.Result.Same, Failed: []failed{}, Tree: tree, Result: "unchanged"}
+		Paths      paths           `json:"paths"`
+		SendBytes  int64           `json:"send_bytes"`
+		Started    string          `json:"started"`
+		Duration   float64         `json:"duration"` // in seconds
+	}{Target: d.Heading.target(), URL: d.Heading.Address, Same: c.Result.Same, Failed: []failed{}, Tree: d.Tree, Result: "unchanged",
+		Paths:   paths{[]sized{}, []sized{}, []sized{}, []sized{}, []sized{}},
+		Started: d.Started.UTC().Format(time.RFC3339), Duration: time.Since(d.Started).Seconds()}
+	_, out.SendBytes = c.SendBytes()
+	if d.Trial && c.Result.Publishes(d.Strays) {
+		out.Result = "planned"
+	}
+	for i := range c.Result.Changes {
+		change := &c.Result.Changes[i]
+		s := sized{change.Path, change.Size()}
+		switch {
+		case change.Status == diff.New:
+			out.Paths.New = append(out.Paths.New, s)
+		case change.Status == diff.Changed:
+			out.Paths.Changed = append(out.Paths.Changed, s)
+		case change.Status == diff.Retired:
+			out.Paths.Retired = append(out.Paths.Retired, s)
+		case change.Status == diff.Stray && d.Strays:
+			out.Paths.Removed = append(out.Paths.Removed, s)
+		}
+		if change.Drifted {
+			out.Paths.Drifted = append(out.Paths.Drifted, s)
+		}
+	}
 	out.New, _ = c.Result.Count(diff.New)
 	out.Changed, _ = c.Result.Count(diff.Changed)
 	out.Retired, _ = c.Result.Count(diff.Retired)
@@ -131,7 +185,7 @@ func (p *Printer) OutcomeJSON(c *deploy.Comparison, tree manifest.Digest, o *sit
 			out.Result = "incomplete"
 		}
 	}
-	return writeJSON(p.Out, out)
+	return WriteJSON(p.Out, out)
 }
 
 // ReportJSON writes what a verification found as one object.
@@ -177,5 +231,5 @@ func (p *Printer) ReportJSON(r *site.Report) error {
 	for _, e := range r.Strays {
 		out.Strays = append(out.Strays, sized{e.Path, max(e.Size, 0)})
 	}
-	return writeJSON(p.Out, out)
+	return WriteJSON(p.Out, out)
 }

@@ -7,12 +7,12 @@ import (
 
 // OnErr gives a printer for the other writer.
 func (p *Printer) OnErr(color bool) *Printer {
-	return &Printer{Out: p.Err, Err: p.Err, Color: color, Verbose: p.Verbose}
+	return &Printer{Out: p.Err, Err: p.Err, Color: color, Verbose: p.Verbose, Width: p.Width}
 }
 
 // Problem writes what is wrong, the paths that it is about, and the next step.
 func (p *Printer) Problem(what string, paths []string, next string) {
-	p.printf("%s  %s\n", p.paint("error", 8), what)
+	p.printf("%s  %s\n", p.paint("error", 8), p.wrapped(what, 10))
 	shown := paths
 	if len(paths) > namesShown && !p.Verbose {
 		shown = paths[:namesShown]
@@ -24,7 +24,7 @@ func (p *Printer) Problem(what string, paths []string, next string) {
 		p.printf("%s  and %s more\n", strings.Repeat(" ", 8), Number(int64(more)))
 	}
 	if next != "" {
-		p.printf("%s  %s\n", p.paint("next", 8), next)
+		p.printf("%s  %s\n", p.paint("next", 8), p.wrapped(next, 10))
 	}
 }
 
@@ -43,7 +43,7 @@ func ProblemJSON(out io.Writer, status int, kind, what string, paths []string, n
 	if kind == "refused" || kind == "interrupted" {
 		result = kind
 	}
-	return writeJSON(out, struct {
+	return writeAs(out, "error", struct {
 		Result string  `json:"result"`
 		Status int     `json:"status"`
 		Error  problem `json:"error"`

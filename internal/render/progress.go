@@ -20,6 +20,7 @@ type Progress struct {
 	out      io.Writer
 	terminal bool
 	bars     *mpb.Progress
+	Plain    bool // nothing is drawn but what ASCII has
 
 	mu    sync.Mutex
 	bar   *mpb.Bar
@@ -50,7 +51,7 @@ func (p *Progress) Reading() func(bytes int64) {
 		return nil
 	}
 	p.since.Store(time.Now().UnixNano())
-	p.bar = p.bars.New(0, mpb.SpinnerStyle().PositionLeft(), mpb.BarWidth(2), mpb.BarRemoveOnComplete(),
+	p.bar = p.bars.New(0, mpb.SpinnerStyle(`|`, `/`, `-`, `\`).PositionLeft(), mpb.BarWidth(2), mpb.BarRemoveOnComplete(),
 		mpb.PrependDecorators(decor.Name("reading   "), decor.Any(func(s decor.Statistics) string {
 			took := time.Since(time.Unix(0, p.since.Load()))
 			if s.Current == 0 || took < 200*time.Millisecond {
@@ -84,6 +85,9 @@ func (p *Progress) begin(phase string, files int, bytes int64) {
 		return
 	}
 	style := mpb.BarStyle().Lbound("").Rbound(" ").Filler("━").Tip("━").Padding("─")
+	if p.Plain {
+		style = mpb.BarStyle().Lbound("[").Rbound("] ").Filler("=").Tip("=").Padding("-")
+	}
 	if bytes == 0 {
 		p.bar = p.bars.New(int64(files), style, mpb.BarRemoveOnComplete(),
 			mpb.PrependDecorators(decor.Name(fmt.Sprintf("%-9s ", phase)), decor.CountersNoUnit("%d of %d ")))

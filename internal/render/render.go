@@ -17,6 +17,7 @@ type Printer struct {
 	Color    bool // on Out
 	Verbose  bool // list every name
 	Quiet    bool // no text on Out
+	Width    int  // of the terminal that Out is, in columns; 0: it is none
 }
 
 // namesShown is how many names of one status are listed unless all are asked for.
@@ -130,13 +131,19 @@ func (p *Printer) rows(list []row) {
 		sizes = max(sizes, len(r.size()))
 	}
 	width = min(width, 64)
+	if p.room() > 0 {
+		width = min(width, max(p.room()-len("changed   ")-sizes-2, 0))
+	}
 	for _, r := range list {
 		line := r.name
 		if sizes > 0 {
 			line += strings.Repeat(" ", max(width-utf8.RuneCountInString(r.name), 0))
 			line += fmt.Sprintf("  %*s", sizes, r.size())
 		}
-		if r.note != "" {
+		if r.note != "" && p.room() > 0 && len("changed   ")+utf8.RuneCountInString(line+"  "+r.note) > p.room() {
+			p.printf("%s  %s\n%10s%s\n", p.paint(r.word, 8), strings.TrimRight(line, " "), "", p.wrapped(r.note, len("changed   ")))
+			continue
+		} else if r.note != "" {
 			line += "  " + r.note
 		}
 		p.printf("%s  %s\n", p.paint(r.word, 8), strings.TrimRight(line, " "))

@@ -11,9 +11,9 @@ func (p *Printer) Checks(h Heading, checks []site.Check) {
 	p.printf("%s\n\n", h.title())
 	wrong := 0
 	for _, c := range checks {
-		p.printf("%s  %-13s  %s\n", p.paint(word(c.Verdict), 8), c.Name, c.Found)
+		p.printf("%s  %-13s  %s\n", p.paint(word(c.Verdict), 8), c.Name, p.wrapped(c.Found, checkIndent))
 		if c.Mend != "" && c.Verdict != site.Good {
-			p.printf("%-8s  %-13s  %s\n", "", "", c.Mend)
+			p.printf("%-8s  %-13s  %s\n", "", "", p.wrapped(c.Mend, checkIndent))
 		}
 		if c.Verdict == site.Wrong {
 			wrong++
@@ -21,15 +21,18 @@ func (p *Printer) Checks(h Heading, checks []site.Check) {
 	}
 	p.printf("\n")
 	if wrong > 0 {
-		p.printf("%s to mend\n", Count(wrong, "thing"))
+		p.printf("%s to fix\n", Count(wrong, "thing"))
 		return
 	}
 	p.printf("nothing to fix\n")
 }
 
+// checkIndent is the column in which what was found begins.
+const checkIndent = 8 + 2 + 13 + 2
+
 // ChecksJSON writes what an examination found as one object.
 func (p *Printer) ChecksJSON(h Heading, checks []site.Check) error {
-	return writeJSON(p.Out, struct {
+	return WriteJSON(p.Out, struct {
 		Target string       `json:"target"`
 		Checks []site.Check `json:"checks"`
 	}{h.target(), checks})
@@ -84,5 +87,5 @@ func (p *Printer) TargetsJSON(list []TargetState) error {
 		}
 		out = append(out, e)
 	}
-	return writeJSON(p.Out, out)
+	return WriteJSON(p.Out, out)
 }

@@ -1,0 +1,286 @@
+package cli
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"tartine/internal/config"
+)
+
+// helpWidth is how wide help is at most, in columns.
+const helpWidth = 100
+
+// groups are the parts of the list of commands, in their order.
+var groups = []*cobra.Group{{ID: "deploy", Title: "Deploy:"}, {ID: "content", Title: "Content:"}, {ID: "reach", Title: "Reach:"}, {ID: "site", Title: "At the site:"}, {ID: "more", Title: "More:"}}
+
+// about is what help says of a command beside its description.
+type about struct {
+	group    string
+	examples []string
+}
+
+var abouts = map[string]about{
+	"init": {"deploy", []string{"tartine init", "tartine init --schema >tartine.schema.json"}},
+	"diff": {"deploy", []string{"tartine diff staging", "tartine diff staging --exit-code --format json", "tartine diff staging --content log/june.html", "tartine diff staging --from 3 --to 5"}},
+	"deploy": {"deploy", []string{"tartine deploy staging", "tartine deploy live --dry-run", "tartine deploy --source public ssh://warden@server.example/srv/www/gannet",
+		"tartine deploy live --yes --quiet --wait 5m", "tartine deploy live --compare hash"}},
+	"verify":     {"deploy", []string{"tartine verify live", "tartine verify live --strays ignore --format json", "tartine verify live --manifest gannet.json"}},
+	"history":    {"deploy", []string{"tartine history live", "tartine history live 4"}},
+	"rollback":   {"deploy", []string{"tartine rollback live", "tartine rollback live 4 --dry-run"}},
+	"manifest":   {"content", []string{"tartine manifest --output gannet.json", "tartine manifest --format listing | (cd public && sha256sum --check)"}},
+	"explain":    {"content", []string{"tartine explain plates/proof-gannet.webp"}},
+	"targets":    {"reach", []string{"tartine targets", "tartine targets --check"}},
+	"doctor":     {"reach", []string{"tartine doctor live"}},
+	"trust":      {"reach", []string{"tartine trust live", "tartine trust live --fingerprint SHA256:mF3…"}},
+	"unlock":     {"reach", []string{"tartine unlock live", "tartine unlock live --give-up"}},
+	"fetch":      {"site", []string{"tartine fetch live --into copy", "tartine fetch live log/june.html --into ."}},
+	"demo":       {"more", []string{"tartine demo", "tartine demo --target container --keep"}},
+	"version":    {"more", []string{"tartine version --format json"}},
+	"completion": {"more", []string{"source <(tartine completion bash)", "tartine completion fish > ~/.config/fish/completions/tartine.fish"}},
+	"help":       {"more", []string{"tartine help deploy"}},
+}
+
+// choices are the values that options take.
+var choices = map[string][]string{
+	"format":  {"text", "json", "jsonl"},
+	"compare": {"hash\tread every file at the site", "time\tgo by size and time alone", "none\tsend everything"},
+	"strays":  {"report", "ignore"},
+	"agent":   {"auto", "off"},
+}
+
+// dress gives commands their group, examples, short letters, completion, and what help is like.
+func (a *app) dress(root *cobra.Command) {
+	root.AddGroup(groups...)
+	root.SetHelpCommandGroupID("more")
+	root.SetCompletionCommandGroupID("more")
+	root.InitDefaultHelpFlag()
+	root.Flags().Bool("version", false, "say which program this is")
+	root.SetUsageFunc(func(cmd *cobra.Command) error {
+		_, err := fmt.Fprint(cmd.OutOrStderr(), usage(cmd))
+		return err
+	})
+	root.SetHelpFunc(func(cmd *cobra.Command, _ []string) {
+		text := cmd.Long
+		if text == "" {
+			text = cmd.Short + "."
+		}
+		fmt.Fprintf(cmd.OutOrStdout(), "%s\n\n%s", wrap(text, ""), usage(cmd))
+	})
+	root.SetHelpCommand(&cobra.Command{
+		Use:   "help [COMMAND]",
+		Short: "Show the help of a command",
+		RunE: func(_ *cobra.Command, args []string) error {
+			cmd, rest, err := root.Find(args)
+			if err != nil || len(rest) > 0 {
+				return unknownCommand(root, strings.Join(args, " "))
+			}
+			return cmd.Help()
+		},
+		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+			return commandNames(root), cobra.ShellCompDirectiveNoFileComp
+		},
+	})
+	root.InitDefaultHelpCmd()
+	root.InitDefaultCompletionCmd()
+	for _, cmd := range root.Commands() {
+		a.dressOne(cmd)
+		if cmd.Name() == "completion" {
+			cmd.Short = "Write the completion script for a shell"
+			cmd.Long = "Completion writes the script that has a shell complete commands, options, targets and the numbers of their deployments."
+		}
+	}
+}
+
+func (a *app) dressOne(cmd *cobra.Command) {
+	about := abouts[cmd.Name()]
+	cmd.GroupID = about.group
+	cmd.Example = strings.Join(about.examples, "\n")
+	cmd.Flags().VisitAll(func(f *pflag.Flag) {
+		if values, ok := choices[f.Name]; ok {
+			_ = cmd.RegisterFlagCompletionFunc(f.Name, cobra.FixedCompletions(values, cobra.ShellCompDirectiveNoFileComp)) // it fails for an option that has one
+		}
+	})
+	cmd.DisableFlagsInUseLine = true
+	if strings.Contains(cmd.Use, "[TARGET]") {
+		cmd.ValidArgsFunction = a.completeTarget
+	}
+}
+
+// usage is how a command is used: its form, examples, commands and options.
+func usage(cmd *cobra.Command) string {
+	var out strings.Builder
+	part := func(title string) { fmt.Fprintf(&out, "%s\n", title) }
+	part("Usage:")
+	if cmd.HasAvailableSubCommands() {
+		fmt.Fprintf(&out, "  %s COMMAND\n\n", cmd.CommandPath())
+	} else {
+		fmt.Fprintf(&out, "  %s [OPTIONS]\n\n", cmd.UseLine())
+	}
+	if cmd.Example != "" {
+		part("Examples:")
+		for example := range strings.SplitSeq(cmd.Example, "\n") {
+			fmt.Fprintf(&out, "  %s\n", example)
+		}
+		out.WriteString("\n")
+	}
+	for _, group := range groups {
+		commands := slices.DeleteFunc(slices.Clone(cmd.Commands()), func(c *cobra.Command) bool { return c.GroupID != group.ID || c.Hidden })
+		if len(commands) == 0 {
+			continue
+		}
+		part(group.Title)
+		for _, c := range inTableOrder(commands) {
+			fmt.Fprintf(&out, "  %-12s%s\n", c.Name(), wrap(c.Short, strings.Repeat(" ", 14)))
+		}
+		out.WriteString("\n")
+	}
+	if !cmd.HasParent() {
+		out.WriteString(`Exit status:
+  0    done, or nothing to do
+  1    verify found differences; with --exit-code, diff did
+  2    wrong usage or settings
+  3    could not connect or log in
+  4    some files failed, the rest arrived
+  5    refused for safety
+  130  interrupted
+
+Help on a command: tartine help COMMAND
+`)
+		return out.String()
+	}
+	if cmd.HasAvailableSubCommands() {
+		part("Commands:")
+		for _, c := range cmd.Commands() {
+			if !c.Hidden {
+				fmt.Fprintf(&out, "  %-12s%s\n", c.Name(), c.Short)
+			}
+		}
+		return out.String()
+	}
+	part("Options:")
+	out.WriteString(options(cmd.Flags()))
+	return out.String()
+}
+
+// inTableOrder sorts commands as the table has them, which is the order in which they are used.
+func inTableOrder(commands []*cobra.Command) []*cobra.Command {
+	order := []string{"init", "diff", "deploy", "verify", "history", "rollback", "manifest", "explain", "targets", "doctor", "trust", "unlock", "fetch", "demo", "version", "completion", "help"}
+	slices.SortStableFunc(commands, func(a, b *cobra.Command) int {
+		return slices.Index(order, a.Name()) - slices.Index(order, b.Name())
+	})
+	return commands
+}
+
+var typeNames = map[string]string{"string": "TEXT", "int": "NUMBER", "duration": "TIME", "stringArray": "TEXT", "bool": ""}
+
+// options lists options with their short letters, what they take, and what they do.
+func options(flags *pflag.FlagSet) string {
+	type row struct{ left, right string }
+	var rows []row
+	width := 0
+	flags.VisitAll(func(f *pflag.Flag) {
+		if f.Hidden {
+			return
+		}
+		name, text := pflag.UnquoteUsage(f)
+		if given, ok := typeNames[name]; ok {
+			name = given
+		}
+		left := "      --" + f.Name
+		if f.Shorthand != "" {
+			left = "  -" + f.Shorthand + ", --" + f.Name
+		}
+		if name != "" {
+			left += " " + name
+		}
+		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0" && f.DefValue != "0s" && f.DefValue != "[]" {
+			text += fmt.Sprintf(" (%s)", strings.TrimSuffix(f.DefValue, "0s"))
+		}
+		rows = append(rows, row{left, text})
+		width = max(width, len([]rune(left)))
+	})
+	var out strings.Builder
+	for _, r := range rows {
+		fmt.Fprintf(&out, "%s%s  %s\n", r.left, strings.Repeat(" ", width-len([]rune(r.left))), wrap(r.right, strings.Repeat(" ", width+2)))
+	}
+	return out.String()
+}
+
+// wrap breaks a text into lines of helpWidth at most; all but the first begin with the indent, which the first is taken to have, too.
+func wrap(text, indent string) string {
+	var out []string
+	for paragraph := range strings.SplitSeq(text, "\n\n") {
+		var lines []string
+		line := ""
+		for word := range strings.FieldsSeq(paragraph) {
+			if line != "" && len([]rune(indent+line+" "+word)) > helpWidth {
+				lines = append(lines, line)
+				line = ""
+			}
+			if line != "" {
+				line += " "
+			}
+			line += word
+		}
+		out = append(out, strings.Join(append(lines, line), "\n"+indent))
+	}
+	return strings.Join(out, "\n\n"+indent)
+}
+
+func commandNames(root *cobra.Command) (out []string) {
+	for _, c := range root.Commands() {
+		if !c.Hidden {
+			out = append(out, c.Name())
+		}
+	}
+	return out
+}
+
+// unknownCommand names the command that is most like one that there is not.
+func unknownCommand(root *cobra.Command, name string) error {
+	next := "tartine --help lists the commands"
+	if near := config.Nearest(name, commandNames(root)); near != "" {
+		next = fmt.Sprintf("did you mean %q? %s", near, next)
+	}
+	return usageError(fmt.Sprintf("there is no command %q", name), next)
+}
+
+var (
+	unknownLong  = regexp.MustCompile(`^unknown flag: --(.*)$`)
+	unknownShort = regexp.MustCompile(`^unknown shorthand flag: '(.)' in (.*)$`)
+	missingValue = regexp.MustCompile(`^flag needs an argument: (?:'.' in )?(--?\S+)$`)
+	wrongValue   = regexp.MustCompile(`^invalid argument "(.*)" for "(?:-., )?(--\S+)" flag: .*$`)
+)
+
+// wrongOption says what is wrong with an option in the words of all other messages.
+func wrongOption(cmd *cobra.Command, err error) error {
+	next := cmd.CommandPath() + " --help lists the options"
+	said := err.Error()
+	if found := unknownLong.FindStringSubmatch(said); found != nil {
+		var names []string
+		cmd.Flags().VisitAll(func(f *pflag.Flag) { names = append(names, f.Name) })
+		if near := config.Nearest(found[1], names); near != "" {
+			next = fmt.Sprintf("did you mean --%s? %s", near, next)
+		}
+		return usageError(fmt.Sprintf("%s has no option --%s", cmd.CommandPath(), found[1]), next)
+	}
+	if found := unknownShort.FindStringSubmatch(said); found != nil {
+		return usageError(fmt.Sprintf("%s has no option -%s", cmd.CommandPath(), found[1]), next)
+	}
+	if found := missingValue.FindStringSubmatch(said); found != nil {
+		return usageError(fmt.Sprintf("the option %s needs a value", found[1]), next)
+	}
+	if found := wrongValue.FindStringSubmatch(said); found != nil {
+		kind := "value"
+		if f := cmd.Flags().Lookup(strings.TrimPrefix(found[2], "--")); f != nil {
+			kind = map[string]string{"int": "number", "duration": "length of time, such as 90s or 2m", "bool": "true or false"}[f.Value.Type()]
+		}
+		return usageError(fmt.Sprintf("%s is %q, which is no %s", found[2], found[1], kind), next)
+	}
+	return usageError(said, next)
+}
