@@ -17,6 +17,7 @@ import (
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
+	"tartine/internal/trace"
 )
 
 // Client is a site whose engine runs at the other end of a stream. Its methods are those of site.Site, and like those
@@ -181,11 +182,15 @@ func (c *Client) lost() error {
 }
 
 // call makes a call and waits for its answer. Events go to listen.
-func (c *Client) call(ctx context.Context, method string, body, answer any, listen func(*message) error) error {
+func (c *Client) call(ctx context.Context, method string, body, answer any, listen func(*message) error) (err error) {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
 	c.calls++
+	began := time.Now()
+	defer func() {
+		trace.Log(ctx).Debug("agent call", "method", method, "took", time.Since(began).Round(time.Microsecond), "error", err)
+	}()
 	encoded, err := encoding.Marshal(body)
 	if err != nil {
 		return err

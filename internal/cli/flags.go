@@ -29,7 +29,9 @@ type flags struct {
 	waitForHost, reconnect       time.Duration
 	limitRate, agent             string
 	format                       string
-	quiet, verbose, noColor, yes bool
+	quiet, noColor, yes          bool
+	detail                       int // how often --verbose was given
+	log                          string
 	noCache, insecure            bool
 	jobs                         int
 }
@@ -38,7 +40,8 @@ func (a *app) outputFlags(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.StringVar(&a.flags.format, "format", "text", "what is written to standard output, in this `FORM`: text, json, or jsonl (events, one a line)")
 	f.BoolVarP(&a.flags.quiet, "quiet", "q", false, "write nothing but warnings and errors")
-	f.BoolVarP(&a.flags.verbose, "verbose", "v", false, "list every name")
+	f.CountVarP(&a.flags.detail, "verbose", "v", "list every name, and say what is decided; twice (-vv): also what crosses the wire")
+	f.StringVar(&a.flags.log, "log", "", "add all that -vv says, with times, to this `FILE`")
 	f.BoolVar(&a.flags.noColor, "no-color", false, "no colours (as with NO_COLOR set)")
 }
 

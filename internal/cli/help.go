@@ -176,7 +176,7 @@ func inTableOrder(commands []*cobra.Command) []*cobra.Command {
 	return commands
 }
 
-var typeNames = map[string]string{"string": "TEXT", "int": "NUMBER", "duration": "TIME", "stringArray": "TEXT", "bool": ""}
+var typeNames = map[string]string{"string": "TEXT", "int": "NUMBER", "duration": "TIME", "stringArray": "TEXT", "bool": "", "count": ""}
 
 // options lists options with their short letters, what they take, and what they do.
 func options(flags *pflag.FlagSet) string {

@@ -47,8 +47,10 @@ type app struct {
 	stdin    *os.File
 	again    time.Time // when it was said last that a connection is open again
 	stdout   io.Writer
-	said     *told    // what stdout writes to in the end
-	terminal *os.File // what standard output is
+	logFile  *os.File
+	endLog   func(status int) // nil: there is no log
+	said     *told            // what stdout writes to in the end
+	terminal *os.File         // what standard output is
 	stderr   io.Writer
 	flags    flags
 	status   int      // what to exit with when no error says otherwise
@@ -61,9 +63,14 @@ type app struct {
 }
 
 // Run runs the program and gives its exit status.
-func Run(ctx context.Context, build Build, args []string, stdin, stdout, stderr *os.File) int {
+func Run(ctx context.Context, build Build, args []string, stdin, stdout, stderr *os.File) (status int) {
 	out := &told{Writer: stdout}
 	a := &app{build: build, stdin: stdin, stdout: out, said: out, terminal: stdout, stderr: stderr}
+	defer func() {
+		if a.endLog != nil {
+			a.endLog(status)
+		}
+	}()
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(stdin)
@@ -99,6 +106,7 @@ Start with "tartine init", look with "tartine diff", then "tartine deploy". "tar
 	}
 	root.SetVersionTemplate("{{.Version}}\n")
 	root.SetFlagErrorFunc(wrongOption)
+	root.PersistentPreRunE = a.beginLog
 	root.Args = func(cmd *cobra.Command, args []string) error {
 		if len(args) > 0 {
 			return unknownCommand(cmd, args[0])
@@ -167,7 +175,7 @@ func noArguments(cmd *cobra.Command, args []string) error {
 
 // printer gives the printer that the flags ask for.
 func (a *app) printer() *render.Printer {
-	return &render.Printer{Out: a.stdout, Err: a.stderr, Verbose: a.flags.verbose, Quiet: a.flags.quiet || a.json(), Color: a.color(a.terminal), Width: columns(a.terminal)}
+	return &render.Printer{Out: a.stdout, Err: a.stderr, Verbose: a.flags.detail > 0, Quiet: a.flags.quiet || a.json(), Color: a.color(a.terminal), Width: columns(a.terminal)}
 }
 
 func (a *app) json() bool { return a.flags.format == "json" || a.flags.format == "jsonl" }

@@ -22,6 +22,7 @@ import (
 	"github.com/jlaffaye/ftp"
 
 	"tartine/internal/fsys"
+	"tartine/internal/trace"
 )
 
 // Certificate is the step in which an FTP server shows its certificate.
@@ -114,8 +115,10 @@ func (f *FTP) Dial(ctx context.Context) (*FTPLine, error) {
 		}
 		return &Error{Step: step, Address: f.Address(), User: f.User, Err: err, Service: "FTP"}
 	}
+	log := trace.Log(ctx)
 	began := time.Now()
 	done := func(next Step) {
+		log.Debug("FTP step", "step", string(step), "host", f.Address(), "took", time.Since(began).Round(time.Microsecond))
 		if f.Took != nil {
 			f.Took(step, time.Since(began))
 		}
@@ -142,7 +145,7 @@ func (f *FTP) Dial(ctx context.Context) (*FTPLine, error) {
 		return nil, fail(err)
 	}
 	done(Login)
-	line.control = newControl(timed{Conn: conn, timeout: f.Timeout, limit: f.Limit})
+	line.control = newControl(timed{Conn: conn, timeout: f.Timeout, limit: f.Limit}, trace.Wire(ctx))
 	line.replies = textproto.NewReader(bufio.NewReader(line.control))
 	if line.ServerConn, err = ftp.Dial(f.Address(), ftp.DialWithDialFunc(f.dialFor(ctx, line, private, greeting)), ftp.DialWithShutTimeout(f.Timeout), ftp.DialWithDisabledUTF8(true)); err != nil {
 		conn.Close()

@@ -5,6 +5,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"strings"
 	"time"
@@ -52,20 +53,25 @@ type control struct {
 	timed
 	in    *bufio.Reader
 	asked string
-	heard int // bytes of the replies to it
+	heard int          // bytes of the replies to it
+	log   *slog.Logger // of what crosses the wire; nil: none
 }
 
 // mostReply is how long the replies to one command may be, in bytes.
 const mostReply = 1 << 20
 
-func newControl(conn timed) *control {
-	c := &control{timed: conn}
+func newControl(conn timed, log *slog.Logger) *control {
+	c := &control{timed: conn, log: log}
 	c.in = bufio.NewReader(&c.timed)
 	return c
 }
 
 func (c *control) Read(p []byte) (int, error) {
 	n, err := c.in.Read(p)
+	if c.log != nil && n > 0 {
+		first, _, _ := strings.Cut(string(p[:n]), "\r\n")
+		c.log.Debug("FTP received", "reply", first, "bytes", n)
+	}
 	if c.heard += n; c.heard > mostReply {
 		return n, &ProtocolError{Said: "a reply that does not end"}
 	}
@@ -75,6 +81,13 @@ func (c *control) Read(p []byte) (int, error) {
 func (c *control) Write(p []byte) (int, error) {
 	word, _, _ := strings.Cut(strings.TrimRight(string(p[:min(len(p), 64)]), "\r\n"), " ")
 	c.asked, c.heard = strings.ToUpper(word), 0
+	if c.log != nil {
+		said := string(p)
+		if c.asked == "PASS" || c.asked == "ACCT" {
+			said = c.asked
+		}
+		c.log.Debug("FTP sent", "command", strings.TrimRight(said, "\r\n"))
+	}
 	return c.timed.Write(p)
 }
 

@@ -140,6 +140,14 @@ func (s *SSH) askKnownHosts(ctx context.Context) (file string, err error) {
 	return out.Name(), nil
 }
 
+// by tells what decides.
+func (h *hostKeys) by() string {
+	if h.pinned != "" {
+		return "its pinned fingerprint"
+	}
+	return "known_hosts"
+}
+
 // look finds out what is recorded for the host.
 func (h *hostKeys) look() {
 	for _, host := range h.names() {

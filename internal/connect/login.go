@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"slices"
@@ -51,6 +52,7 @@ type login struct {
 	accepts []string
 	failure error // of a key that the server accepts and that cannot be used
 	asked   int
+	log     *slog.Logger
 	known   bool // the password that is known was tried
 }
 
@@ -80,6 +82,7 @@ func (l *login) steps() []string {
 // next implements ssh.ClientConfig.AuthCallback.
 func (l *login) next(at *ssh.ClientAuthContext) (ssh.AuthMethod, error) {
 	l.accepts = at.AllowedMethods
+	l.log.Debug("SSH login", "server accepts", strings.Join(at.AllowedMethods, ","), "tried", strings.Join(l.tried, ", "))
 	may := func(method string) bool {
 		return slices.Contains(at.AllowedMethods, method) && !slices.Contains(l.ssh.Never, method) && (len(l.ssh.Methods) == 0 || slices.Contains(l.ssh.Methods, method))
 	}

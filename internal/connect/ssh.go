@@ -14,11 +14,13 @@ import (
 	"os"
 	"os/user"
 	"strconv"
+	"strings"
 	"time"
 
 	"golang.org/x/crypto/ssh"
 
 	"tartine/internal/fsys"
+	"tartine/internal/trace"
 )
 
 // SSH says where to connect and how to log in.
@@ -165,7 +167,9 @@ func (s *SSH) dial(ctx context.Context, findKeys func() ([]key, func(), error)) 
 // connect connects once. It gives the key that the host shows where that is not trusted.
 func (s *SSH) connect(ctx context.Context, check *hostKeys, keys []key, fail func(Step, error) error) (client *ssh.Client, refused *HostKeyError, err error) {
 	began := time.Now()
+	log := trace.Log(ctx)
 	took := func(step Step) {
+		log.Debug("SSH step", "step", string(step), "host", s.Address(), "took", time.Since(began).Round(time.Microsecond))
 		if s.Took != nil {
 			s.Took(step, time.Since(began))
 		}
@@ -193,7 +197,7 @@ func (s *SSH) connect(ctx context.Context, check *hostKeys, keys []key, fail fun
 	dog := watch(s.Timeout, func() { conn.Close() })
 	defer dog.timer.Stop()
 	conn.first = dog.step
-	in := &login{ssh: s, keys: keys, ask: dog.resting(s.Ask)}
+	in := &login{ssh: s, keys: keys, ask: dog.resting(s.Ask), log: log}
 	trusted := false
 	offered, err := s.algorithms()
 	if err != nil {
@@ -206,6 +210,7 @@ func (s *SSH) connect(ctx context.Context, check *hostKeys, keys []key, fail fun
 			return refused
 		}
 		refused = nil
+		log.Info("the host key is trusted", "host", s.Address(), "type", key.Type(), "fingerprint", ssh.FingerprintSHA256(key), "by", check.by())
 		trusted = true
 		dog.step()
 		took(HostKey)
@@ -228,6 +233,11 @@ func (s *SSH) connect(ctx context.Context, check *hostKeys, keys []key, fail fun
 		}
 	}
 	took(Login)
+	log.Info("logged in", "host", s.Address(), "user", s.User, "by", strings.Join(in.tried[max(len(in.tried)-1, 0):], ""), "server", string(secure.ServerVersion()))
+	if agreed, ok := secure.(ssh.AlgorithmsConnMetadata); ok {
+		a := agreed.Algorithms()
+		log.Debug("SSH algorithms", "key exchange", a.KeyExchange, "host key", a.HostKey, "cipher", a.Write.Cipher, "MAC", a.Write.MAC)
+	}
 	client = ssh.NewClient(secure, channels, requests)
 	alive := s.Alive
 	if alive == 0 {

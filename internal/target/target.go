@@ -27,6 +27,7 @@ import (
 	"tartine/internal/fsys/sftpfs"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
+	"tartine/internal/trace"
 )
 
 // Settings is all that is needed to reach a site.
@@ -138,6 +139,9 @@ func openWaiting(ctx context.Context, s Settings, open func(context.Context, Set
 	}
 	for {
 		opened, err := open(ctx, s)
+		if err == nil {
+			trace.Log(ctx).Info("the site is open", "address", s.Address.String(), "way", opened.Way, "because", opened.Why)
+		}
 		wait := tryAgain
 		if s.Reconnect > 0 && connect.IsLost(err) {
 			if stuck.IsZero() {
@@ -362,7 +366,7 @@ func startSession(ctx context.Context, dial *connect.SSH, client *ssh.Client) (*
 	defer stop()
 	timer := time.AfterFunc(dial.Timeout, func() { client.Close() })
 	defer timer.Stop()
-	transfer, err := sftp.NewClient(client, sftp.UseConcurrentWrites(true))
+	transfer, err := connect.OpenSFTP(client, trace.Wire(ctx))
 	if err != nil {
 		_, _, gone := client.SendRequest("keepalive@openssh.com", true, nil)
 		client.Close()
