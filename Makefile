@@ -14,7 +14,7 @@ export GOFLAGS     ?= -trimpath
 # Tests write much and sync often: where there is a memory disk they use it.
 export TMPDIR ?= $(shell test -w /dev/shm && echo /dev/shm || echo /tmp)
 
-.PHONY: build demo test check cross race screenshots generate fuzz bench mutants recovery clean
+.PHONY: build demo test check cross release race screenshots generate fuzz bench mutants recovery clean
 
 build:
 	$(GO) build -ldflags '$(LDFLAGS)' -o bin/tartine ./cmd/tartine
@@ -56,6 +56,10 @@ cross:
 		echo "build $$os/$$arch"; \
 		GOOS=$$os GOARCH=$$arch $(GO) build -ldflags '$(LDFLAGS)' -o dist/tartine-$$os-$$arch ./cmd/tartine; \
 	done; done
+
+# Programs, packages, manual pages, checksums; SIGNING_KEY=FILE signs them.
+release:
+	VERSION='$(VERSION)' COMMIT='$(COMMIT)' packaging/release.sh
 
 generate:
 	$(GO) generate ./...

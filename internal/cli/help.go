@@ -140,17 +140,11 @@ func usage(cmd *cobra.Command) string {
 		out.WriteString("\n")
 	}
 	if !cmd.HasParent() {
-		out.WriteString(`Exit status:
-  0    done, or nothing to do
-  1    verify found differences; with --exit-code, diff did
-  2    wrong usage or settings
-  3    could not connect or log in
-  4    some files failed, the rest arrived
-  5    refused for safety
-  130  interrupted
-
-Help on a command: tartine help COMMAND
-`)
+		part("Exit status:")
+		for _, status := range exitStatuses {
+			fmt.Fprintf(&out, "  %-5s%s\n", status[0], status[1])
+		}
+		out.WriteString("\nHelp on a command: tartine help COMMAND\n")
 		return out.String()
 	}
 	if cmd.HasAvailableSubCommands() {
@@ -187,20 +181,7 @@ func options(flags *pflag.FlagSet) string {
 		if f.Hidden {
 			return
 		}
-		name, text := pflag.UnquoteUsage(f)
-		if given, ok := typeNames[name]; ok {
-			name = given
-		}
-		left := "      --" + f.Name
-		if f.Shorthand != "" {
-			left = "  -" + f.Shorthand + ", --" + f.Name
-		}
-		if name != "" {
-			left += " " + name
-		}
-		if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0" && f.DefValue != "0s" && f.DefValue != "[]" {
-			text += fmt.Sprintf(" (%s)", strings.TrimSuffix(f.DefValue, "0s"))
-		}
+		left, text := optionForm(f)
 		rows = append(rows, row{left, text})
 		width = max(width, len([]rune(left)))
 	})
@@ -210,6 +191,29 @@ func options(flags *pflag.FlagSet) string {
 	}
 	return out.String()
 }
+
+// optionForm gives how an option is written, and what it does.
+func optionForm(f *pflag.Flag) (left, text string) {
+	name, text := pflag.UnquoteUsage(f)
+	if given, ok := typeNames[name]; ok {
+		name = given
+	}
+	left = "      --" + f.Name
+	if f.Shorthand != "" {
+		left = "  -" + f.Shorthand + ", --" + f.Name
+	}
+	if name != "" {
+		left += " " + name
+	}
+	if f.DefValue != "" && f.DefValue != "false" && f.DefValue != "0" && f.DefValue != "0s" && f.DefValue != "[]" {
+		text += fmt.Sprintf(" (%s)", strings.TrimSuffix(f.DefValue, "0s"))
+	}
+	return left, text
+}
+
+// exitStatuses are the statuses and what they mean.
+var exitStatuses = [][2]string{{"0", "done, or nothing to do"}, {"1", "verify found differences; with --exit-code, diff did"}, {"2", "wrong usage or settings"},
+	{"3", "could not connect or log in"}, {"4", "some files failed, the rest arrived"}, {"5", "refused for safety"}, {"130", "interrupted"}}
 
 // wrap breaks a text into lines of helpWidth at most; all but the first begin with the indent, which the first is taken to have, too.
 func wrap(text, indent string) string {
