@@ -29,7 +29,14 @@ func GivenConfig(file string) sshconfig.Files {
 	return sshconfig.Files{User: file, Folder: userFolder()}
 }
 
-func userFolder() string { return filepath.Join(sshconfig.Home(), ".ssh") }
+// userFolder gives the folder of the user's own files. A user without a home has one that does not exist, and not one of where the program runs.
+func userFolder() string {
+	home := sshconfig.Home()
+	if !filepath.IsAbs(home) {
+		home = os.DevNull
+	}
+	return filepath.Join(home, ".ssh")
+}
 
 // Configure fills in what OpenSSH's client settings (ssh_config(5)) say of the host and what is not set yet. Unhonoured gets what is set
 // there and not done here. Its errors are *sshconfig.Error, or that of the context.

@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 )
 
 // Options says what the settings say of a host. The keys are keywords in lower case. Switches are "yes" or "no", times are seconds
@@ -76,7 +77,7 @@ func Load(files Files) (*Config, error) {
 			base = files.Folder
 		}
 		f, err := c.readFile(name, base, name == files.User && files.Checked, 0)
-		if errors.Is(err, fs.ErrNotExist) {
+		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
 			continue
 		}
 		if err != nil {

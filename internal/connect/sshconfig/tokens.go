@@ -54,6 +54,9 @@ func (f *Facts) ExpandPath(value string) (string, error) {
 		return Home(), nil
 	}
 	if rest, ok := strings.CutPrefix(out, "~/"); ok {
+		if Home() == "" {
+			return "", fmt.Errorf("%s is below the home folder, and there is none", value)
+		}
 		return filepath.Join(Home(), rest), nil
 	}
 	if rest, ok := strings.CutPrefix(out, "~"); ok {
