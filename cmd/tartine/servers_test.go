@@ -91,7 +91,7 @@ func TestIdleLongerThanTheServerAllows(t *testing.T) {
 		again := 0
 		settings := target.Settings{
 			Address:  target.Address{Kind: target.SSH, Host: "127.0.0.1", Port: patient.Port, User: user, Path: sshdtest.Folder(t, user)},
-			Identity: patient.Identity, HostKey: patient.Fingerprint, Agent: way, Build: cli.Build{Version: version, Commit: commit}.String(),
+			Identity: patient.Identity, HostKey: patient.Fingerprint, Agent: way, Build: cli.Build{Version: version, Commit: commit}.Stamp().String(),
 			Reconnect: time.Minute, Told: func(err error, _ time.Duration) {
 				if err == nil {
 					again++

@@ -32,7 +32,7 @@ answers.`,
 			if err != nil {
 				return fmt.Errorf("find this program: %w", err)
 			}
-			stdout, ok := a.stdout.(*os.File)
+			stdout, ok := a.terminal, a.terminal != nil
 			stderr, ok2 := a.stderr.(*os.File)
 			if !ok || !ok2 {
 				return fmt.Errorf("the demo writes to files only")

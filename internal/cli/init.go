@@ -1,16 +1,23 @@
 package cli
 
 import (
+	"bufio"
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"tartine/internal/config"
+	"tartine/internal/connect"
+	"tartine/internal/render"
+	"tartine/internal/target"
 )
 
 func (a *app) initCommand() *cobra.Command {
@@ -18,13 +25,15 @@ func (a *app) initCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "init",
 		Short: "Write a starter tartine.yaml fitted to this folder",
-		Args:  noArguments,
-		RunE: func(*cobra.Command, []string) error {
+		Long: `Init writes a tartine.yaml with what this folder most likely needs, and comments on the rest. On a terminal it asks where the content
+is, where it goes and with which key, writes the host key down once it is known to be right, and has doctor try the way there.`,
+		Args: noArguments,
+		RunE: func(cmd *cobra.Command, _ []string) error {
 			if schema {
 				_, err := a.stdout.Write(config.Schema())
 				return err
 			}
-			return a.writeStarter()
+			return a.writeStarter(cmd.Context())
 		},
 	}
 	a.configFlag(cmd)
@@ -32,13 +41,57 @@ func (a *app) initCommand() *cobra.Command {
 	return cmd
 }
 
-func (a *app) writeStarter() error {
+// answers are what a person says of a new site.
+type answers struct {
+	source  string
+	address string // empty: it is written later
+	key     string // empty: the usual ones
+	pin     string // of the host key
+}
+
+func (a *app) writeStarter(ctx context.Context) error {
 	name := a.flags.config
 	if name == "" {
 		name = config.FileName
 	}
+	if _, err := os.Lstat(name); err == nil {
+		return usageError(fmt.Sprintf("%s is there already", name), "edit it, or move it away first")
+	}
 	source, found := likelySource(filepath.Dir(name))
-	text := starter(name, source)
+	said := answers{source: source}
+	if a.canAsk() {
+		if err := a.interview(ctx, &said); err != nil {
+			return err
+		}
+		found = true
+	}
+	if err := writeNew(name, starter(name, &said)); err != nil {
+		return err
+	}
+	p := a.printer()
+	if found {
+		p.Line("written   %s: the content is the folder %s", name, said.source)
+	} else {
+		p.Line("written   %s: no build output was found here, so name the folder under content", name)
+	}
+	if said.address == "" {
+		p.Line("next      put the address of your server under targets, then: tartine diff")
+		return nil
+	}
+	p.Line("")
+	if err := a.doctor(ctx, []string{firstTarget}); err != nil {
+		return err
+	}
+	if a.status == ExitDone {
+		p.Line("next      tartine diff %s", firstTarget)
+	}
+	return nil
+}
+
+// firstTarget is the name of the target in a new file.
+const firstTarget = "staging"
+
+func writeNew(name, text string) error {
 	file, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if errors.Is(err, fs.ErrExist) {
 		return usageError(fmt.Sprintf("%s is there already", name), "edit it, or move it away first")
@@ -47,20 +100,80 @@ func (a *app) writeStarter() error {
 		return usageError(fmt.Sprintf("%s cannot be written: %v", name, errors.Unwrap(err)), "")
 	}
 	_, err = file.WriteString(text)
-	if closing := file.Close(); err == nil {
-		err = closing
-	}
-	if err != nil {
+	if err = errors.Join(err, file.Close()); err != nil {
 		return usageError(fmt.Sprintf("%s cannot be written: %v", name, err), "")
 	}
-	p := a.printer()
-	if found {
-		p.Line("written   %s: the content is the folder %s", name, source)
-	} else {
-		p.Line("written   %s: no build output was found here, so name the folder under content", name)
-	}
-	p.Line("next      put the address of your server under targets, then: tartine diff")
 	return nil
+}
+
+// interview asks where the content is, where it goes, and with which key, and finds out the host key.
+func (a *app) interview(ctx context.Context, said *answers) error {
+	if text := a.answer("Which folder holds the content?", said.source); text != "" {
+		said.source = text
+	}
+	for said.address == "" {
+		text := a.answer("Where does it go? Such as ssh://warden@server.example/srv/www/gannet, or a folder", "later")
+		if text == "" || text == "later" {
+			return nil
+		}
+		address, err := target.ParseAddress(text)
+		if err != nil {
+			render.Fprintf(a.stderr, "%v\n", err)
+			continue
+		}
+		said.address = text
+		if address.Kind != target.SSH && address.Kind != target.SFTP {
+			return nil
+		}
+	}
+	for {
+		said.key = a.answer("Which private key file logs in there?", "the usual ones")
+		if said.key == "the usual ones" {
+			said.key = ""
+		}
+		if _, err := os.Stat(config.Resolve(config.Text{Value: said.key})); said.key == "" || err == nil {
+			break
+		}
+		render.Fprintf(a.stderr, "%s is not there\n", said.key)
+	}
+	return a.findPin(ctx, said)
+}
+
+// findPin asks whether the key that the host shows is right. Where the host does not answer there is none, and doctor says why.
+func (a *app) findPin(ctx context.Context, said *answers) error {
+	reach, _, err := a.target(&config.Settings{}, []string{said.address})
+	if err != nil {
+		return err
+	}
+	dial, err := reach.SSH(ctx)
+	if err != nil {
+		return err
+	}
+	fingerprint, err := dial.ShowKey(ctx)
+	var unknown *connect.HostKeyError
+	switch {
+	case errors.Is(err, connect.ErrTrusted):
+		said.pin = fingerprint
+	case errors.As(err, &unknown) && unknown.Unknown():
+		a.showKey(dial.Address(), unknown)
+		if !a.ask([]string{"this key will be trusted from now on; compare it with what the server's owner says"}) {
+			return &statusError{status: ExitRefused, what: "nothing was written", next: "ask the server's owner for the fingerprint of its key"}
+		}
+		said.pin = fingerprint
+	case errors.As(err, &unknown):
+		return err
+	}
+	return ctx.Err()
+}
+
+// answer asks a question on the terminal. Whoever answers nothing takes what is usual.
+func (a *app) answer(question, usual string) string {
+	render.Fprintf(a.stderr, "%s [%s] ", question, usual)
+	line, _ := bufio.NewReader(a.stdin).ReadString('\n')
+	if line = strings.TrimSpace(line); line == "" {
+		return usual
+	}
+	return line
 }
 
 // likelyFolders is where builds commonly put a site, the more telling names first.
@@ -82,13 +195,14 @@ func likelySource(dir string) (name string, found bool) {
 	return "public", false
 }
 
-func starter(file, source string) string {
+func starter(file string, said *answers) string {
 	absolute, err := filepath.Abs(file)
 	if err != nil {
 		absolute = file
 	}
 	siteName := strings.ToLower(filepath.Base(filepath.Dir(absolute)))
 	exclude := `"*.map", ".DS_Store"`
+	source := said.source
 	if source == "." {
 		exclude += `, "tartine.yaml", ".git/"`
 	}
@@ -121,13 +235,37 @@ exclude: [%s]
 # The places to deploy to. "tartine deploy staging" names one of them.
 targets:
   staging:
-    url: ssh://warden@server.example/srv/www/%s    # a path after the host is absolute; /~/x is below the home folder
-#    identity: ~/.ssh/id_ed25519
-#    host_key: SHA256:...      # pins the server's key
-#  preview:
+%s#  preview:
 #    url: ../preview           # a folder of this machine
 #  other:
 #    url: sftp://warden@server.example:2222/htdocs
 #    password: {env: SITE_PASSWORD}
-`, siteName, source, exclude, siteName)
+`, siteName, yamlText(source), exclude, firstSettings(siteName, said))
+}
+
+// firstSettings are those of the first target.
+func firstSettings(siteName string, said *answers) string {
+	url, identity, pin := "ssh://warden@server.example/srv/www/"+siteName, "#    identity: ~/.ssh/id_ed25519\n", "#    host_key: SHA256:...      # pins the server's key\n"
+	if said.address != "" {
+		url, identity = said.address, ""
+	}
+	if said.key != "" {
+		identity = "    identity: " + yamlText(said.key) + "\n"
+	}
+	if said.pin != "" {
+		pin = "    host_key: " + said.pin + "      # pins the server's key\n"
+	} else if said.address != "" {
+		pin = ""
+	}
+	return "    url: " + yamlText(url) + "    # a path after the host is absolute; /~/x is below the home folder\n" + identity + pin
+}
+
+var plainYAML = regexp.MustCompile(`^[A-Za-z0-9_./~][A-Za-z0-9_./~@%+=:-]*[A-Za-z0-9_./~]$`)
+
+// yamlText writes a text as a value.
+func yamlText(text string) string {
+	if plainYAML.MatchString(text) && text != "~" {
+		return text
+	}
+	return strconv.Quote(strings.ReplaceAll(text, "${", "$${"))
 }

@@ -50,7 +50,7 @@ func (a *app) trust(ctx context.Context, args []string) error {
 		return err
 	}
 	dial.Wanted = expected
-	err = dial.ShowKey(ctx)
+	_, err = dial.ShowKey(ctx)
 	var unknown *connect.HostKeyError
 	switch {
 	case errors.Is(err, connect.ErrTrusted):

@@ -75,6 +75,7 @@ type SSH struct {
 	Alive         time.Duration // how often the server is asked for a sign of life; 0: 15 s
 	AliveMisses   int           // how many may be missing; 0: 3
 
+	shown      *string  // gets the fingerprint of the key that the host shows; nil: nobody wants it
 	Given      string   // the host as the settings were asked about it
 	Unhonoured []string // keywords that are set and have no effect here
 }
@@ -206,6 +207,9 @@ func (s *SSH) connect(ctx context.Context, check *hostKeys, keys []key, fail fun
 	}
 	config := &ssh.ClientConfig{Config: offered, User: s.User, AuthCallback: in.next, HostKeyAlgorithms: check.algorithms()}
 	config.HostKeyCallback = func(_ string, _ net.Addr, key ssh.PublicKey) error {
+		if s.shown != nil {
+			*s.shown = ssh.FingerprintSHA256(key)
+		}
 		if refused = check.check(key); refused != nil && !s.accepts(ctx, refused) {
 			return refused
 		}

@@ -17,20 +17,21 @@ import (
 var ErrTrusted = errors.New("the host key is trusted already")
 
 // ShowKey connects as far as the host key and gives what is to be said of it: a *HostKeyError in an *Error when it is
-// not trusted, ErrTrusted when it is.
-func (s *SSH) ShowKey(ctx context.Context) error {
+// not trusted, ErrTrusted when it is. The fingerprint is that of the key, where one was shown.
+func (s *SSH) ShowKey(ctx context.Context) (fingerprint string, err error) {
 	only := *s
 	only.Identity, only.Password, only.Ask, only.Strict = "", nil, nil, ""
+	only.shown = &fingerprint
 	client, err := only.dial(ctx, func() ([]key, func(), error) { return nil, func() {}, nil })
 	if err == nil {
 		client.Close()
-		return ErrTrusted
+		return fingerprint, ErrTrusted
 	}
 	var failed *Error
 	if errors.As(err, &failed) && failed.Step == Login {
-		return ErrTrusted
+		return fingerprint, ErrTrusted
 	}
-	return err
+	return fingerprint, err
 }
 
 // TrustError tells that a host key cannot be recorded, or that what was recorded is not found again.
