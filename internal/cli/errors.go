@@ -67,11 +67,6 @@ func sentence(err error) *statusError {
 	return &statusError{status: ExitUsage, what: err.Error()}
 }
 
-func firstLine(s string) string {
-	line, _, _ := strings.Cut(s, "\n")
-	return line
-}
-
 func ownSentence(err error) *statusError {
 	var own *statusError
 	if errors.As(err, &own) {
