@@ -11,7 +11,6 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 )
 
@@ -66,8 +65,7 @@ func (b *bench) exec(name string, args ...string) (sample, error) {
 	if err != nil {
 		return sample{}, fmt.Errorf("%s %s: %w: %s", name, strings.Join(args, " "), err, errs.String())
 	}
-	usage := cmd.ProcessState.SysUsage().(*syscall.Rusage)
-	return sample{took, usage.Maxrss << 10, out.Bytes()}, nil
+	return sample{took, most(cmd.ProcessState), out.Bytes()}, nil
 }
 
 func (b *bench) sh(script string, args ...any) (sample, error) {

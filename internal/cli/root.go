@@ -178,4 +178,12 @@ func (a *app) printer() *render.Printer {
 	return &render.Printer{Out: a.stdout, Err: a.stderr, Verbose: a.flags.detail > 0, Quiet: a.flags.quiet || a.json(), Color: a.color(a.terminal), Width: columns(a.terminal)}
 }
 
+// object writes an object where JSON is wanted.
+func (a *app) object(value any) error {
+	if !a.json() {
+		return nil
+	}
+	return render.WriteJSON(a.stdout, value)
+}
+
 func (a *app) json() bool { return a.flags.format == "json" || a.flags.format == "jsonl" }

@@ -27,7 +27,17 @@ without a question when it is the one that --fingerprint names. A key that has c
 	}
 	a.configFlag(cmd)
 	a.targetFlags(cmd)
+	a.outputFlags(cmd)
 	return cmd
+}
+
+// trusted is what is told of a host key.
+type trusted struct {
+	Target      string `json:"target"`
+	Host        string `json:"host"`
+	Fingerprint string `json:"fingerprint"`
+	File        string `json:"file,omitempty"`
+	Result      string `json:"result"` // trusted, or known: it was before
 }
 
 func (a *app) trust(ctx context.Context, args []string) error {
@@ -50,12 +60,12 @@ func (a *app) trust(ctx context.Context, args []string) error {
 		return err
 	}
 	dial.Wanted = expected
-	_, err = dial.ShowKey(ctx)
+	shown, err := dial.ShowKey(ctx)
 	var unknown *connect.HostKeyError
 	switch {
 	case errors.Is(err, connect.ErrTrusted):
 		a.printer().Line("trusted   the key of %s is recorded already", dial.Address())
-		return nil
+		return a.object(trusted{heading.Name(), dial.Address(), shown, "", "known"})
 	case !errors.As(err, &unknown) || !unknown.Unknown():
 		return err
 	case expected != "" && expected != unknown.Fingerprint:
@@ -71,7 +81,11 @@ func (a *app) trust(ctx context.Context, args []string) error {
 			return &statusError{status: ExitRefused, what: "nothing was recorded"}
 		}
 	}
-	return a.record(ctx, dial, unknown)
+	file, err := a.record(ctx, dial, unknown)
+	if err != nil {
+		return err
+	}
+	return a.object(trusted{heading.Name(), dial.Address(), unknown.Fingerprint, file, "trusted"})
 }
 
 // showKey shows a key so that a person can compare it.
@@ -84,13 +98,13 @@ func (a *app) showKey(address string, key *connect.HostKeyError) {
 }
 
 // record writes a key that is trusted into known_hosts.
-func (a *app) record(ctx context.Context, dial *connect.SSH, key *connect.HostKeyError) error {
-	file, err := dial.Trust(ctx, key.Key)
+func (a *app) record(ctx context.Context, dial *connect.SSH, key *connect.HostKeyError) (file string, err error) {
+	file, err = dial.Trust(ctx, key.Key)
 	if err != nil {
-		return usageError(err.Error(), "name another file with --known-hosts")
+		return "", usageError(err.Error(), "name another file with --known-hosts")
 	}
 	render.Fprintf(a.stderr, "trusted   the %s key of %s is recorded in %s\n", key.Type, dial.Address(), file)
-	return nil
+	return file, nil
 }
 
 // open opens a target. When its host key is not known yet and there is somebody to ask, it asks once.
@@ -109,7 +123,7 @@ func (a *app) open(ctx context.Context, reach target.Settings) (*target.Opened, 
 	if !a.ask([]string{"nothing is known of this server yet; compare the key with what its owner says"}) {
 		return nil, err
 	}
-	if err := a.record(ctx, dial, unknown); err != nil {
+	if _, err := a.record(ctx, dial, unknown); err != nil {
 		return nil, err
 	}
 	opened, err = target.Open(ctx, reach)

@@ -33,6 +33,7 @@ and its current state is recorded, so that the next deployment or rollback conti
 	}
 	a.configFlag(cmd)
 	a.targetFlags(cmd)
+	a.outputFlags(cmd)
 	cmd.Flags().BoolVarP(&a.flags.yes, "yes", "y", false, "answer every question with yes")
 	cmd.Flags().BoolVar(&giveUp, "give-up", false, "give up an interrupted publish that cannot be finished, and record the current state of the site")
 	return cmd
@@ -50,7 +51,7 @@ func (a *app) removeLock(ctx context.Context, opened *target.Opened, heading ren
 	p := a.printer()
 	if holder == nil {
 		p.Line("unlocked  %s was not locked", heading.Name())
-		return nil
+		return a.object(unlocked{Target: heading.Name(), Result: "not locked"})
 	}
 	held := (&site.LockedError{Holder: *holder}).Error()
 	if !a.flags.yes {
@@ -63,7 +64,15 @@ func (a *app) removeLock(ctx context.Context, opened *target.Opened, heading ren
 		return err
 	}
 	p.Line("unlocked  %s: the lock of %s@%s, process %d, is gone", heading.Name(), holder.User, holder.Host, holder.Process)
-	return nil
+	return a.object(unlocked{Target: heading.Name(), Result: "unlocked", Holder: holder})
+}
+
+// unlocked is what is told of a lock, or of a publish that was given up.
+type unlocked struct {
+	Target     string       `json:"target"`
+	Result     string       `json:"result"` // unlocked, not locked, given up, or finished
+	Holder     *site.Holder `json:"holder,omitempty"`
+	Deployment int          `json:"deployment,omitempty"` // the number of the record that was made
 }
 
 // giveUp ends a publish that cannot be finished. One that can be is finished instead.
@@ -75,10 +84,13 @@ func (a *app) giveUp(ctx context.Context, opened *target.Opened, heading render.
 	}
 	if err == nil {
 		a.printer().Line("%s: no publish is left unfinished", heading.Name())
-		return nil
+		return a.object(unlocked{Target: heading.Name(), Result: "finished"})
 	}
-	_, err = a.giveUpUnfinished(ctx, opened, heading, unfinished)
-	return err
+	given, err := a.giveUpUnfinished(ctx, opened, heading, unfinished)
+	if err != nil {
+		return err
+	}
+	return a.object(unlocked{Target: heading.Name(), Result: "given up", Deployment: given.Number})
 }
 
 // giveUpUnfinished gives up a publish that cannot be finished, after a question, and shows the state of the site.

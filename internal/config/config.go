@@ -13,6 +13,7 @@ import (
 	"path"
 	"path/filepath"
 	"regexp"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -333,7 +334,7 @@ func CleanDest(dest string) (string, error) {
 
 // Resolve gives a path of the settings relative to the folder of the file that it is written in, with ~ as the home folder.
 func Resolve(name Text) string {
-	if rest, ok := strings.CutPrefix(name.Value, "~/"); ok {
+	if rest, ok := belowHome(name.Value); ok {
 		if home, err := os.UserHomeDir(); err == nil {
 			return filepath.Join(home, rest)
 		}
@@ -342,6 +343,14 @@ func Resolve(name Text) string {
 		return filepath.Clean(name.Value)
 	}
 	return filepath.Join(filepath.Dir(name.At.File), name.Value)
+}
+
+// belowHome takes ~/ away, or ~\ as it is written on Windows.
+func belowHome(name string) (rest string, ok bool) {
+	if rest, ok = strings.CutPrefix(name, "~/"); !ok && runtime.GOOS == "windows" {
+		return strings.CutPrefix(name, `~\`)
+	}
+	return rest, ok
 }
 
 // Nearest gives the known word that is most like another, or "" when none is like it.

@@ -12,7 +12,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -88,7 +87,7 @@ func (s *Server) run(t testing.TB, cmd *exec.Cmd) {
 	require.NoError(t, err)
 	defer out.Close()
 	cmd.Stderr, cmd.Stdout = out, out
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	inOwnGroup(cmd)
 	require.NoError(t, cmd.Start())
 	said := func() string { text, _ := os.ReadFile(out.Name()); return string(text) }
 	s.Process = cmd.Process.Pid
@@ -97,7 +96,7 @@ func (s *Server) run(t testing.TB, cmd *exec.Cmd) {
 		late := time.AfterFunc(5*time.Second, func() { _ = cmd.Process.Kill() })
 		_ = cmd.Wait()
 		late.Stop()
-		_ = syscall.Kill(-s.Process, syscall.SIGKILL) // what still serves a connection
+		killGroup(s.Process) // what still serves a connection
 		if t.Failed() {
 			log, _ := os.ReadFile(filepath.Join(s.own, "log"))
 			t.Logf("%s said: %s\n%s", cmd.Path, said(), log[max(0, len(log)-8000):])

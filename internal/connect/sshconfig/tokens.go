@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"runtime"
 	"strconv"
 	"strings"
 )
@@ -52,6 +53,9 @@ func (f *Facts) ExpandPath(value string) (string, error) {
 	}
 	if out == "~" {
 		return Home(), nil
+	}
+	if runtime.GOOS == "windows" && strings.HasPrefix(out, `~\`) {
+		out = "~/" + out[2:]
 	}
 	if rest, ok := strings.CutPrefix(out, "~/"); ok {
 		if Home() == "" {
