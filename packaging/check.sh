@@ -47,7 +47,7 @@ for page in dist/man/*.gz; do
 	[ -z "$said" ] || { echo "$page: $said"; exit 1; }
 done
 (cd dist && sha256sum --quiet -c SHA256SUMS)
-python3 -c 'import json, sys; bill = json.load(open("dist/tartine.cdx.json")); sys.exit(bill["bomFormat"] != "CycloneDX" or len(bill["components"]) < 20)'
+[ "$(grep -c '"purl"' dist/tartine.cdx.json)" -ge 20 ] || { echo "the bill of materials is short"; exit 1; }
 
 # The same program comes from any folder.
 git clone -q . "$work/elsewhere"

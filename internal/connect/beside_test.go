@@ -79,7 +79,7 @@ func TestTheWayThatSSHGoes(t *testing.T) {
 		"unknown, accepted":               {way + " UserKnownHostsFile $FRESH\n StrictHostKeyChecking accept-new\n", false},
 		"unknown, accepted, hashed":       {way + " UserKnownHostsFile $FRESH\n StrictHostKeyChecking no\n HashKnownHosts yes\n", false},
 		"unknown, accepted under a name":  {way + " UserKnownHostsFile $FRESH\n StrictHostKeyChecking accept-new\n HostKeyAlias the-rock\n", false},
-		"changed, accepted":               {strings.ReplaceAll(way, fmt.Sprint(rock.Port), "$GATE") + " UserKnownHostsFile " + other + "\n StrictHostKeyChecking accept-new\n", true},
+		"changed, accepted":               {"Host rock\n HostName 127.0.0.1\n Port $GATE\n User " + user + "\n IdentityFile " + gate.Identity + "\n UserKnownHostsFile " + other + "\n StrictHostKeyChecking accept-new\n", true},
 		"revoked by the system":           {trusting + " GlobalKnownHostsFile " + revoked + "\n", true},
 		"known by the system":             {way + " UserKnownHostsFile " + none + "\n GlobalKnownHostsFile " + rock.KnownHosts + "\n", false},
 		"known by a command":              {way + " UserKnownHostsFile " + none + "\n KnownHostsCommand /bin/cat " + rock.KnownHosts + "\n", false},

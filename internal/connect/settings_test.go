@@ -39,6 +39,7 @@ Host *
 `
 
 func TestConfigureFillsInWhatIsNotSet(t *testing.T) {
+	t.Setenv("SSH_AUTH_SOCK", "/run/agent")
 	s := configure(t, &SSH{Host: "rock"}, rockConfig)
 	require.Equal(t, "server.example:2222", s.Address())
 	require.Equal(t, "warden", s.User)
