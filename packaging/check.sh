@@ -24,6 +24,7 @@ cp "$(command -v busybox)" "$work/root/bin/busybox"
 for name in sh rm cat ls gunzip zcat find true mkdir ldconfig start-stop-daemon; do ln -s /bin/busybox "$work/root/bin/$name"; done
 : >"$work/root/var/lib/dpkg/status"
 with dpkg dpkg-deb dpkg-split dpkg-query tar rpm
+mkdir -p "$work/root/usr/lib"
 cp -r /usr/lib/rpm "$work/root/usr/lib/rpm"
 tar -C "$work/root" -c . | docker import - "$image" >/dev/null
 
@@ -33,14 +34,14 @@ uses='tartine version && zcat /usr/share/man/man1/tartine-deploy.1.gz | busybox 
 installed() {
 	docker run --rm --network none --volume "$PWD/dist/packages:/packages:ro" "$image" /bin/sh -euc "export PATH=/usr/bin:/bin:/usr/sbin:/sbin; $2 >/dev/null; $uses" >"$work/said" 2>&1 ||
 		{ cat "$work/said"; echo "the $1 package does not install"; exit 1; }
-	echo "installed the $1 package: $(head -n 1 "$work/said")"
+	echo "installed the $1 package: $(grep -a ^tartine "$work/said" | head -n 1)"
 }
 arch=$(dpkg --print-architecture)
-installed deb "dpkg --force-bad-path --install /packages/*_$arch.deb"
+installed deb "/usr/bin/dpkg --force-bad-path --install /packages/*_$arch.deb"
 case $arch in amd64) machine=x86_64 ;; arm64) machine=aarch64 ;; esac
-installed rpm "rpm --install --nodeps --dbpath /tmp/rpm /packages/*.$machine.rpm"
+installed rpm "/usr/bin/rpm --install --nodeps --dbpath /tmp/rpm /packages/*.$machine.rpm"
 # There is no installer of apk packages in Debian: they are archives of the same files, with their data behind two other archives.
-installed apk "cd / && tar -xzf /packages/*_$machine.apk --ignore-zeros"
+installed apk "cd / && zcat /packages/*_$machine.apk | /usr/bin/tar -x --ignore-zeros -f -"
 
 for page in dist/man/*.gz; do
 	said=$(MANROFFSEQ='' MANWIDTH=80 man --warnings -l "$page" 2>&1 >/dev/null)
