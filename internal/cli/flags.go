@@ -309,7 +309,7 @@ func (a *app) target(s *config.Settings, args []string) (target.Settings, render
 	}
 	if t, named := s.Targets[out.Name]; named && t.Passphrase.IsSet() {
 		find := once(a.secret(t.Passphrase, "passphrase of target "+out.Name))
-		out.Passphrase = func(string) (string, error) { return find() }
+		out.Passphrase, out.Settled = func(string) (string, error) { return find() }, !t.Passphrase.Ask
 	}
 	var err error
 	if out.Address, err = target.ParseAddress(address); err != nil {

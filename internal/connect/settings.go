@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -21,7 +22,11 @@ const maxJumps = 8
 // UserConfig gives the files in which OpenSSH's client settings are looked for.
 func UserConfig() sshconfig.Files {
 	folder := userFolder()
-	return sshconfig.Files{User: filepath.Join(folder, "config"), System: "/etc/ssh/ssh_config", Folder: folder, Checked: true}
+	system := "/etc/ssh/ssh_config"
+	if data := os.Getenv("ProgramData"); runtime.GOOS == "windows" && data != "" {
+		system = filepath.Join(data, "ssh", "ssh_config")
+	}
+	return sshconfig.Files{User: filepath.Join(folder, "config"), System: system, Folder: folder, Checked: true}
 }
 
 // GivenConfig gives one file in their place.
@@ -132,7 +137,9 @@ func (s *SSH) setIdentities(facts *sshconfig.Facts, said sshconfig.Options) (err
 		return err
 	}
 	if said.First("batchmode") == "yes" {
-		s.Ask, s.Passphrase, s.Batch = nil, nil, true
+		if s.Ask = nil; !s.Settled {
+			s.Passphrase = nil
+		}
 	}
 	return nil
 }

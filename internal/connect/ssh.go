@@ -35,6 +35,7 @@ type SSH struct {
 	KnownHosts string     // a file; empty: the user's and the system's
 	Password   func() (string, error)
 	Passphrase func(file string) (string, error) // asked for when a key file has one; may be nil
+	Settled    bool                              // Passphrase asks nobody
 	Timeout    time.Duration                     // for each step; 0: 15 s
 	Limit      *Throttle                         // nil: as fast as it goes
 	// Ask asks a person what the server wants to know; nil: there is nobody to ask.
@@ -53,7 +54,6 @@ type SSH struct {
 	Never          []string // methods of RFC 4252 that are not tried
 	Methods        []string // those that are tried, in their order
 	Prompts        int      // how often a person is asked for a password
-	Batch          bool     // nobody is asked anything
 
 	KnownHostsFiles   []string
 	GlobalKnownHosts  []string

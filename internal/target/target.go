@@ -40,6 +40,7 @@ type Settings struct {
 	KnownHosts string
 	Password   func() (string, error)
 	Passphrase func(file string) (string, error)
+	Settled    bool                                             // Passphrase asks nobody
 	Ask        func(question string, echo bool) (string, error) // asks a person what a server wants to know; nil: nobody is there
 	Wait       time.Duration                                    // how long to try again until a new machine lets us in
 	Reconnect  time.Duration                                    // how long to try again when the line is lost; 0: not at all
@@ -77,7 +78,7 @@ type Settings struct {
 // SSH gives how to connect to a target that is reached over SSH. What the target says wins over OpenSSH's own settings.
 func (s *Settings) SSH(ctx context.Context) (*connect.SSH, error) {
 	dial := &connect.SSH{Host: s.Address.Host, Port: s.Address.Port, User: s.Address.User, Identity: s.Identity, Key: s.Key,
-		HostKey: s.HostKey, KnownHosts: s.KnownHosts, Password: s.Password, Passphrase: s.Passphrase,
+		HostKey: s.HostKey, KnownHosts: s.KnownHosts, Password: s.Password, Passphrase: s.Passphrase, Settled: s.Settled,
 		Ask: s.Ask, Took: s.Took, Limit: connect.NewThrottle(s.RateLimit), Notice: s.Notice}
 	if len(s.Via) > 0 {
 		if err := dial.GoThrough(s.Via); err != nil {

@@ -20,7 +20,7 @@ type kind struct {
 // is sent, only the common ones are among them.
 var known = map[string]kind{
 	"host":    {read: word, list: true},
-	"include": {read: word, list: true},
+	"include": {read: filePattern, list: true},
 
 	"hostname":     {read: hostName},
 	"user":         {read: withoutTokens},
@@ -74,6 +74,11 @@ var known = map[string]kind{
 }
 
 func word(value string) (string, bool) { return value, true }
+
+// filePattern takes names of files that mean the same everywhere.
+func filePattern(value string) (string, bool) {
+	return value, !strings.ContainsAny(value, "%${}") && (value[0] != '~' || strings.HasPrefix(value, "~/"))
+}
 
 func withoutTokens(value string) (string, bool) { return value, !strings.ContainsAny(value, "%$") }
 

@@ -98,6 +98,9 @@ func (c *Config) include(patterns []string, base string, checked bool, depth int
 			return nil, &Error{File: pattern, Err: err}
 		}
 		for _, name := range names {
+			if strings.HasPrefix(filepath.Base(name), ".") && !strings.HasPrefix(filepath.Base(pattern), ".") {
+				continue // a star takes no hidden files
+			}
 			f, err := c.readFile(name, base, checked, depth+1)
 			if err != nil {
 				return nil, err

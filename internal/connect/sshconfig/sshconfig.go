@@ -94,6 +94,13 @@ func (c *Config) Plain() bool { return c.foreign == nil }
 // For gives what is said of a host. User and port are those that are set already, empty and 0 where they are not: blocks may be
 // for some users alone. Its errors are *Error, or that of the context.
 func (c *Config) For(ctx context.Context, host, user string, port int) (Options, error) {
+	// Both become part of commands (ProxyCommand, Match exec), where these characters mean something.
+	if strings.HasPrefix(host, "-") || strings.ContainsAny(host, metacharacters+" \t\n\r") {
+		return nil, &Error{File: c.files.User, Err: fmt.Errorf("the host %q has characters that no host has", host)}
+	}
+	if strings.HasPrefix(user, "-") || strings.ContainsAny(user, "'`\";&<>|(){}\n\r") || strings.HasSuffix(user, `\`) {
+		return nil, &Error{File: c.files.User, Err: fmt.Errorf("the user %q has characters that no user has", user)}
+	}
 	if c.foreign != nil {
 		return c.ask(ctx, host, user, port)
 	}
@@ -103,6 +110,9 @@ func (c *Config) For(ctx context.Context, host, user string, port int) (Options,
 	}
 	return r.out, nil
 }
+
+// metacharacters are those that a shell does not take as they are.
+const metacharacters = "'`\"$\\;&<>|(){}"
 
 // resolving collects what is said of a host: of most keywords the first line counts.
 type resolving struct {

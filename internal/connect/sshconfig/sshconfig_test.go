@@ -184,10 +184,46 @@ func TestTokens(t *testing.T) {
 	out, err := f.ExpandPath("~/%h-%n-%p-%r-%k-%%-${ROCK}")
 	require.NoError(t, err)
 	require.Equal(t, filepath.Join(Home(), "rock.example-rock-2222-warden-rock-%-gannet"), out)
+	t.Setenv("ROCK", "${ROCK}")
+	out, err = f.ExpandPath("/${ROCK}")
+	require.NoError(t, err)
+	require.Equal(t, "/${ROCK}", out)
 	for _, wrong := range []string{"%", "%z", "${NO_SUCH_THING}", "${ROCK", "~nobody-of-that-name/x"} {
 		_, err := f.ExpandPath(wrong)
 		require.Error(t, err, wrong)
 	}
+}
+
+func TestWhatIsIncludedIsWhatSSHIncludes(t *testing.T) {
+	program, folder := openSSH(t), t.TempDir()
+	for name, port := range map[string]string{"a.conf": "Host none\n", ".hidden.conf": "Port 1\n", "b.conf": "Port 2222\n", "c.conf": "Port 3\n"} {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(port), 0o600))
+	}
+	name := filepath.Join(folder, "config")
+	for _, line := range []string{"Include " + folder + "/*.conf", "Include " + folder + "/c.conf " + folder + "/b.conf", "Include " + folder + "/none*", "Include " + folder + "/.h*",
+		"Include ~root/none/*", "Include " + folder + "/[ab].conf"} {
+		require.NoError(t, os.WriteFile(name, []byte(line+"\nPort 22\n"), 0o600))
+		config, err := Load(Files{User: name})
+		require.NoError(t, err)
+		ours, err := config.For(t.Context(), "rock", "", 0)
+		require.NoError(t, err)
+		theirs, err := resolve(t.Context(), program, []string{"-F", name, "--", "rock"})
+		require.NoError(t, err)
+		require.Equal(t, theirs.First("port"), ours.First("port"), line)
+	}
+}
+
+func TestNoHostOrUserIsACommand(t *testing.T) {
+	config, err := Load(Files{User: filepath.Join(t.TempDir(), "none")})
+	require.NoError(t, err)
+	for _, wrong := range []string{"-oProxyCommand=x", "a;b", "$(id)", "a b", "`id`", "a|b"} {
+		_, err := config.For(t.Context(), wrong, "", 0)
+		require.ErrorContains(t, err, "characters that no host has", wrong)
+		_, err = config.For(t.Context(), "rock", wrong, 0)
+		require.Equal(t, wrong != "a b", err != nil, wrong)
+	}
+	_, err = config.For(t.Context(), "2001:db8::1%eth0", `WORK\warden`, 0)
+	require.NoError(t, err)
 }
 
 func TestNamesWithSpacesAreToldApart(t *testing.T) {

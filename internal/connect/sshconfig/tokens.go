@@ -39,17 +39,8 @@ func (f *Facts) ExpandPath(value string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	for {
-		before, rest, found := strings.Cut(out, "${")
-		if !found {
-			break
-		}
-		name, after, closed := strings.Cut(rest, "}")
-		set, ok := os.LookupEnv(name)
-		if !closed || !ok {
-			return "", fmt.Errorf("the variable %s of %s is not set", name, value)
-		}
-		out = before + set + after
+	if out, err = variables(out); err != nil {
+		return "", fmt.Errorf("%s: %w", value, err)
 	}
 	if out == "~" {
 		return Home(), nil
@@ -72,6 +63,25 @@ func (f *Facts) ExpandPath(value string) (string, error) {
 		return filepath.Join(other.HomeDir, below), nil
 	}
 	return out, nil
+}
+
+// variables puts in the values of ${NAME}, once: what they hold is not looked at.
+func variables(text string) (string, error) {
+	var out strings.Builder
+	for {
+		before, rest, found := strings.Cut(text, "${")
+		out.WriteString(before)
+		if !found {
+			return out.String(), nil
+		}
+		name, after, closed := strings.Cut(rest, "}")
+		set, ok := os.LookupEnv(name)
+		if !closed || !ok {
+			return "", fmt.Errorf("the variable %s is not set", name)
+		}
+		out.WriteString(set)
+		text = after
+	}
 }
 
 // Expand puts in what tokens stand for, as the section TOKENS of ssh_config(5) says.
