@@ -23,6 +23,10 @@ until xdpyinfo >/dev/null 2>&1; do sleep 0.1; done
 dir=$(sed -n 's/^The folder \(.*\) and the server stay.*/\1/p' "$work/demo.log")
 cd "$dir"
 
+# answered FILE COMMAND: runs a command on a terminal of its own, where the lines of a file are typed.
+answered() { (while IFS= read -r line; do sleep 0.7; echo "$line"; done <"$1"; sleep 3) | script --return --quiet --command "$2" /dev/null; }
+export -f answered
+
 # shot NAME SCRIPT [CONDITION]: runs a script in a terminal; each of its lines is shown before it is run. The picture is
 # taken when it has ended, or shortly after a condition holds.
 shot() {
@@ -42,6 +46,15 @@ shot() {
 	import -window root "$out/$1.png"
 	kill $terminal 2>/dev/null; wait $terminal 2>/dev/null || true
 }
+
+shot help 'tartine help rollback
+tartine deplyo'
+mkdir "$work/new" && cp -r site "$work/new/public" && cd "$work/new"
+url=$(sed -n 's#^ *url: *\(ssh:.*\)/server/gannet$#\1/server/new#p' "$dir/tartine.yaml" | head -1)
+key=$(sed -n 's#^ *identity: *##p' "$dir/tartine.yaml" | head -1)
+printf '%s\n' '' "$url" "$key" yes >"$work/typed"
+shot init "answered $work/typed 'tartine init'"
+cd "$dir"
 
 # A fresh site for the first deployment.
 sed -i 's#/server/gannet$#/server/rock#' tartine.yaml
