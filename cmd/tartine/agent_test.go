@@ -176,6 +176,19 @@ func TestWhereTheAgentCannotLiveOrRun(t *testing.T) {
 			require.Contains(t, newPlace(t, login(as, name, home+"/site")).deploys(), why)
 		})
 	}
+	t.Run("a chroot that lacks the path", func(t *testing.T) {
+		top, err := os.MkdirTemp("/srv", "tartine-chroot-") // nobody but root may write above it
+		require.NoError(t, err)
+		t.Cleanup(func() { require.NoError(t, os.RemoveAll(top)) })
+		require.NoError(t, os.Chmod(top, 0o755))
+		as := sshdtest.Start(t, "ChrootDirectory "+top, "ForceCommand internal-sftp")
+		name, _ := account(t, "/bin/sh")
+		said, next := fails(newPlace(t, login(as, name, "/home/nobody/site")), 2)
+		require.Contains(t, said, "root /home/nobody/site: the folder above it does not exist")
+		require.Contains(t, next, "--make-root")
+		shell(t, "mkdir %[1]s/www; chown %[2]s %[1]s/www", top, name)
+		require.Contains(t, newPlace(t, login(as, name, "/www/site")).deploys(), "no agent runs at the far end: no shell answers")
+	})
 	t.Run("none is wanted", func(t *testing.T) {
 		name, home := account(t, "/bin/sh")
 		said := newPlace(t, login(server, name, home+"/site")+", agent: off").deploys()

@@ -412,3 +412,38 @@ func TestAnyKeyOfAServerMayBePinned(t *testing.T) {
 	require.ErrorAs(t, err, &wrong)
 	require.Equal(t, keys["ed25519"], wrong.Fingerprint, "the one that ssh would show")
 }
+
+// TestServersThatTakeOneAlgorithmAlone logs in where nothing else is offered.
+func TestServersThatTakeOneAlgorithmAlone(t *testing.T) {
+	dir := readable(t)
+	keygen(t, dir, "-t", "rsa", "-N", "", "-f", "rsa")
+	text, err := os.ReadFile(filepath.Join(dir, "rsa.pub"))
+	require.NoError(t, err)
+	key, _, _, _, err := ssh.ParseAuthorizedKey(text)
+	require.NoError(t, err)
+	for _, lines := range [][]string{
+		{"HostKey " + filepath.Join(dir, "rsa"), "HostKeyAlgorithms rsa-sha2-512"},
+		{"KexAlgorithms diffie-hellman-group16-sha512"}, {"KexAlgorithms ecdh-sha2-nistp521"}, {"KexAlgorithms curve25519-sha256@libssh.org"}, {"KexAlgorithms diffie-hellman-group-exchange-sha256"},
+		{"Ciphers aes256-ctr", "MACs hmac-sha2-512"}, {"Ciphers chacha20-poly1305@openssh.com"},
+	} {
+		t.Run(lines[len(lines)-1], func(t *testing.T) {
+			t.Parallel()
+			server := sshdtest.Start(t, lines...)
+			dial := to(server, sshdtest.Users(t)[0])
+			if dial.Identity = server.Identity; strings.HasPrefix(lines[0], "HostKey ") {
+				dial.HostKey = ssh.FingerprintSHA256(key)
+			}
+			letsIn(t, dial)
+		})
+	}
+	server := sshdtest.Start(t, "MACs hmac-sha1", "Ciphers aes256-ctr")
+	dial := to(server, sshdtest.Users(t)[0])
+	dial.Identity = server.Identity
+	_, err = dial.Dial(t.Context())
+	var common *connect.NothingInCommonError
+	require.ErrorAs(t, err, &common)
+	require.Equal(t, []string{"hmac-sha1"}, common.Offers)
+	require.True(t, common.Unsafe)
+	dial.MACs = []string{"hmac-sha1"}
+	letsIn(t, dial)
+}
