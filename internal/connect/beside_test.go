@@ -61,7 +61,7 @@ func TestTheWayThatSSHGoes(t *testing.T) {
 		"for this host alone":             {"Match host other,rock !user nobody\n Port 1\nHost *\n" + trusting, true},
 		"after it was named":              {trusting + "Match host 127.0.0.1\n PubkeyAuthentication no\n", true},
 		"quoted":                          {base + " IdentityFile \"" + spaced + "\"\n UserKnownHostsFile " + rock.KnownHosts + "\n", false},
-		"a command leads there":           {way + " UserKnownHostsFile " + rock.KnownHosts + "\n ProxyCommand bash -c 'exec 3<>/dev/tcp/%h/%p; cat <&3 & exec cat >&3'\n", false},
+		"a command leads there":           {way + " UserKnownHostsFile " + rock.KnownHosts + "\n ProxyCommand busybox nc %h %p\n", false},
 		"ssh leads there":                 {trusting + " ProxyCommand " + program + " -F $CONFIG -W %h:%p gate\nHost gate\n HostName 127.0.0.1\n Port $GATE\n User " + user + "\n IdentityFile " + gate.Identity + "\n UserKnownHostsFile " + gate.KnownHosts + "\n", false},
 		"a command that fails":            {trusting + " ProxyCommand sh -c 'echo no such gate >&2; exit 3'\n", true},
 		"a host on the way":               {trusting + " ProxyJump gate\nHost gate\n HostName 127.0.0.1\n Port $GATE\n User " + user + "\n IdentityFile " + gate.Identity + "\n UserKnownHostsFile " + gate.KnownHosts + "\n", false},
@@ -155,7 +155,7 @@ func withoutPort(said string) string {
 // output runs a program. What it says beside is part of the error.
 func output(cmd *exec.Cmd) (string, error) {
 	var said bytes.Buffer
-	cmd.Stderr = &said
+	cmd.Stderr, cmd.WaitDelay = &said, time.Second // something that it started may live on
 	out, err := cmd.Output()
 	if err != nil {
 		err = fmt.Errorf("%w: %s", err, said.String())

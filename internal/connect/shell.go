@@ -67,7 +67,7 @@ const endGrace = 2 * time.Second
 func RunShell(ctx context.Context, command []string, said io.Writer) (*Shell, error) {
 	ctx, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	cmd := exec.CommandContext(ctx, command[0], command[1:]...)
-	cmd.Stderr = said
+	cmd.Stderr, cmd.WaitDelay = said, endGrace // what it started may live on
 	in, err := cmd.StdinPipe()
 	if err == nil {
 		var out io.ReadCloser
