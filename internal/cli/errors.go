@@ -293,7 +293,7 @@ func containerSentence(err error) *statusError {
 	case errors.As(err, &failed) && failed.Stopped:
 		return &statusError{status: ExitConnection, what: failed.Error(), next: "start it and run this again"}
 	case errors.As(err, &failed) && failed.Carrying:
-		return &statusError{status: ExitIncomplete, what: failed.Error(), next: "mend that and run it again: it finishes what has begun, and nothing that is to stay is lost"}
+		return &statusError{status: ExitIncomplete, what: failed.Error(), next: "fix that and run it again: it finishes what has begun, and nothing that is to stay is lost"}
 	case errors.As(err, &failed) && failed.Runs:
 		return &statusError{status: ExitConnection, what: failed.Error(), next: "stop it and run this again; a deployment stops it for as long as it takes where the target says while: stopped"}
 	case errors.As(err, &failed):

@@ -280,11 +280,11 @@ func wrongOption(cmd *cobra.Command, err error) error {
 		return usageError(fmt.Sprintf("the option %s needs a value", found[1]), next)
 	}
 	if found := wrongValue.FindStringSubmatch(said); found != nil {
-		kind := "value"
+		kind := "a value"
 		if f := cmd.Flags().Lookup(strings.TrimPrefix(found[2], "--")); f != nil {
-			kind = map[string]string{"int": "number", "duration": "length of time, such as 90s or 2m", "bool": "true or false"}[f.Value.Type()]
+			kind = map[string]string{"int": "a number", "duration": "a length of time, such as 90s or 2m", "bool": "true or false"}[f.Value.Type()]
 		}
-		return usageError(fmt.Sprintf("%s is %q, which is no %s", found[2], found[1], kind), next)
+		return usageError(fmt.Sprintf("%s is %q, which is not %s", found[2], found[1], kind), next)
 	}
 	return usageError(said, next)
 }

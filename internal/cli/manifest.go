@@ -75,7 +75,7 @@ func (a *app) manifest(ctx context.Context, format, output string) error {
 		for _, f := range tree.Failed {
 			paths = append(paths, fmt.Sprintf("%s  (%v)", render.Name(f.Path), f.Err))
 		}
-		return &statusError{status: ExitIncomplete, what: "the manifest is not complete: some content could not be read", paths: paths, next: "mend these, or exclude them"}
+		return &statusError{status: ExitIncomplete, what: "the manifest is not complete: some content could not be read", paths: paths, next: "fix these, or exclude them"}
 	}
 	return nil
 }

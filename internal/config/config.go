@@ -45,7 +45,7 @@ func Find(dir, home string) (string, error) {
 			}
 		}
 		if len(found) > 1 {
-			return "", &Error{At: Position{File: found[1]}, Reason: "stands beside " + found[0], Mend: "keep one of them"}
+			return "", &Error{At: Position{File: found[1]}, Reason: "is in the same folder as " + found[0], Mend: "keep one of them"}
 		}
 		if len(found) == 1 {
 			return found[0], nil

@@ -109,7 +109,7 @@ func TestSharedSettings(t *testing.T) {
 
 func TestTheFileIsLookedForUpToTheTop(t *testing.T) {
 	dir := t.TempDir()
-	deep := filepath.Join(dir, "home", "work", "site", "public", "css")
+	deep := filepath.Join(dir, "home", "project", "site", "public", "css")
 	require.NoError(t, os.MkdirAll(deep, 0o755))
 	found := func(from string) string {
 		name, err := Find(from, filepath.Join(dir, "home"))
@@ -123,11 +123,11 @@ func TestTheFileIsLookedForUpToTheTop(t *testing.T) {
 	require.Equal(t, "tartine.yaml", found(dir))
 	require.NoError(t, os.WriteFile(at("home", "tartine.yml"), nil, 0o644))
 	require.Equal(t, "home/tartine.yml", filepath.ToSlash(found(deep)))
-	require.NoError(t, os.Mkdir(at("home", "work", ".git"), 0o755))
+	require.NoError(t, os.Mkdir(at("home", "project", ".git"), 0o755))
 	require.Empty(t, found(deep), "never above the repository")
-	require.NoError(t, os.WriteFile(at("home", "work", "tartine.yaml"), nil, 0o644))
-	require.Equal(t, "home/work/tartine.yaml", filepath.ToSlash(found(deep)))
-	require.NoError(t, os.WriteFile(at("home", "work", "tartine.yml"), nil, 0o644))
+	require.NoError(t, os.WriteFile(at("home", "project", "tartine.yaml"), nil, 0o644))
+	require.Equal(t, "home/project/tartine.yaml", filepath.ToSlash(found(deep)))
+	require.NoError(t, os.WriteFile(at("home", "project", "tartine.yml"), nil, 0o644))
 	_, err := Find(deep, "")
 	require.ErrorContains(t, err, "keep one of them")
 }

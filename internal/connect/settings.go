@@ -214,7 +214,7 @@ func number(said sshconfig.Options, keyword string) (int, error) {
 	}
 	n, err := strconv.Atoi(value)
 	if err != nil {
-		return 0, fmt.Errorf("%s is %q, which is no number", keyword, value)
+		return 0, fmt.Errorf("%s is %q, which is not a number", keyword, value)
 	}
 	return n, nil
 }

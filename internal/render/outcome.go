@@ -36,10 +36,10 @@ func (p *Printer) Deployed(h Heading, c *deploy.Comparison, out *site.Outcome, t
 	switch {
 	case len(out.Failed) > 0 && out.Number == 0:
 		p.printf("%s  %s. Nothing was published: the site is as it was.\n", p.paint("incomplete", 10), sent)
-		p.printf("%s  mend what failed and run it again: only what is missing is sent; or publish what arrived with --publish-partial\n", p.paint("next", 10))
+		p.printf("%s  fix what failed and run it again: only what is missing is sent; or publish what arrived with --publish-partial\n", p.paint("next", 10))
 	case len(out.Failed) > 0:
 		p.printf("%s  deployment %d: %s; %s as said above\n", p.paint("incomplete", 10), out.Number, sent, Count(len(out.Failed), "path")+" failed")
-		p.printf("%s  mend what failed and run it again: only what is missing is sent\n", p.paint("next", 10))
+		p.printf("%s  fix what failed and run it again: only what is missing is sent\n", p.paint("next", 10))
 	default:
 		if out.Verified && out.Method != "" {
 			looked := "names, sizes and modes"

@@ -112,7 +112,7 @@ func Open(ctx context.Context, f fsys.FS, root, label string, opt Options) (*Sit
 			return nil, err
 		}
 	case err == nil && !info.Mode.IsDir():
-		return nil, &RootError{Root: label, Reason: "is no folder"}
+		return nil, &RootError{Root: label, Reason: "is not a folder"}
 	default:
 		s.exists = err == nil
 	}

@@ -215,7 +215,7 @@ func locate(root string, dir, base func(string) string, look func(string) (folde
 		folder, err := look(at)
 		switch {
 		case err == nil && !folder:
-			return place{}, &site.RootError{Root: root, Reason: fmt.Sprintf("cannot be there: %s is no folder", at)}
+			return place{}, &site.RootError{Root: root, Reason: fmt.Sprintf("cannot be used: %s is not a folder", at)}
 		case err == nil:
 			real, err := resolve(at)
 			if err != nil {

@@ -93,11 +93,11 @@ func (f *Facts) Expand(value string) (string, error) {
 			continue
 		}
 		if i++; i == len(value) {
-			return "", fmt.Errorf("%s ends with a %% that stands for nothing", value)
+			return "", fmt.Errorf("%s ends with a %% that means nothing", value)
 		}
 		text, ok := f.token(value[i])
 		if !ok {
-			return "", fmt.Errorf("%s has %%%c, which stands for nothing", value, value[i])
+			return "", fmt.Errorf("%s has %%%c, which means nothing", value, value[i])
 		}
 		out.WriteString(text)
 	}
