@@ -32,7 +32,7 @@ export -f answered
 shot() {
 	{
 		echo 'clear'
-		while IFS= read -r line; do printf 'printf "\\033[1m$ %%s\\033[0m\\n" %q\n%s\n' "$line" "$line"; done <<<"$2"
+		while IFS= read -r line; do printf 'printf "\\033[1m$ %%s\\033[0m\\n" %q\n%s\n' "$(sed "s/^answered [^ ]* '\(.*\)'$/\1/" <<<"$line")" "$line"; done <<<"$2"
 		echo "touch $work/done; sleep 60"
 	} >"$work/run"
 	rm -f "$work/done"
@@ -47,12 +47,12 @@ shot() {
 	kill $terminal 2>/dev/null; wait $terminal 2>/dev/null || true
 }
 
-shot help 'tartine help rollback
+shot help 'tartine
 tartine deplyo'
 mkdir "$work/new" && cp -r site "$work/new/public" && cd "$work/new"
 url=$(sed -n 's#^ *url: *\(ssh:.*\)/server/gannet$#\1/server/new#p' "$dir/tartine.yaml" | head -1)
 key=$(sed -n 's#^ *identity: *##p' "$dir/tartine.yaml" | head -1)
-printf '%s\n' '' "$url" "$key" yes >"$work/typed"
+printf '%s\n' '' "$url" "$dir/$key" yes >"$work/typed"
 shot init "answered $work/typed 'tartine init'"
 cd "$dir"
 

@@ -112,7 +112,11 @@ func connectionSentence(err error) *statusError {
 	case errors.Is(err, sshconfig.ErrForeign):
 		return &statusError{status: ExitUsage, what: err.Error(), next: "install OpenSSH's client, or name a file that is plainer with --ssh-config"}
 	case errors.As(err, &file):
-		return &statusError{status: ExitUsage, what: file.Error(), next: "correct that line: ssh refuses it, too"}
+		next := "correct that line: ssh refuses it, too"
+		if file.Line == 0 {
+			next = "it must be a file that you can read and nobody else can write; another one is named with --ssh-config"
+		}
+		return &statusError{status: ExitUsage, what: file.Error(), next: next}
 	case errors.As(err, &clear):
 		return &statusError{status: ExitRefused, what: clear.Error(), next: "use ftps:// where the server has it; where it has not, say insecure: true in the target"}
 	case errors.As(err, &command):

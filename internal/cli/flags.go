@@ -61,7 +61,7 @@ func (a *app) targetFlags(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.StringVar(&a.flags.identity, "identity", "", "log in with this private key `FILE`")
 	f.StringVar(&a.flags.sshConfig, "ssh-config", "", "read OpenSSH's client settings from this `FILE` alone; none: from no file")
-	f.StringVar(&a.flags.knownHosts, "known-hosts", "", "look host keys up in this `FILE` alone")
+	f.StringVar(&a.flags.knownHosts, "known-hosts", "", "look host keys up in this `FILE`, not in the user's, and in the system's")
 	f.StringVar(&a.flags.pinned, "fingerprint", "", "accept the host key with this `FINGERPRINT`, SHA256:…, and no other; of an ftps:// server, the certificate")
 	f.BoolVar(&a.flags.insecure, "insecure", false, "let a password cross the line where others can read it (ftp://)")
 	f.DurationVar(&a.flags.waitForHost, "wait-for-host", 0, "try again for so long until a new machine lets us in, as in 90s or 2m")

@@ -127,7 +127,7 @@ func (s *SSH) askKnownHosts(ctx context.Context) (file string, err error) {
 	cmd.Stderr = said
 	text, err := cmd.Output()
 	if err != nil {
-		return "", fmt.Errorf("the command %q (KnownHostsCommand) failed: %w: %s", strings.Join(s.KnownHostsCommand, " "), err, said)
+		return "", fmt.Errorf("the command %q (KnownHostsCommand) failed: %w%s", strings.Join(s.KnownHostsCommand, " "), err, strings.TrimSuffix(": "+said.String(), ": "))
 	}
 	out, err := os.CreateTemp("", "tartine-known-hosts-")
 	if err != nil {

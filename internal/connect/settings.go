@@ -31,7 +31,7 @@ func UserConfig() sshconfig.Files {
 
 // GivenConfig gives one file in their place.
 func GivenConfig(file string) sshconfig.Files {
-	return sshconfig.Files{User: file, Folder: userFolder()}
+	return sshconfig.Files{User: file, Folder: userFolder(), Needed: true}
 }
 
 // userFolder gives the folder of the user's own files. A user without a home has one that does not exist, and not one of where the program runs.

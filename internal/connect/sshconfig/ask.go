@@ -28,6 +28,9 @@ func (c *Config) ask(ctx context.Context, host, user string, port int) (Options,
 		program = "ssh"
 	}
 	path, err := exec.LookPath(program)
+	if err != nil && c.files.Program == "" { // programs that a timer starts may have no PATH
+		path, err = exec.LookPath("/usr/bin/ssh")
+	}
 	if err != nil {
 		return nil, &Error{c.foreign.File, c.foreign.Line, fmt.Errorf("%w: %w", c.foreign.Err, ErrForeign)}
 	}

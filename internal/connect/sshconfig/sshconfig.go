@@ -34,6 +34,7 @@ type Files struct {
 	User    string // the user's; it wins over the system's
 	System  string // empty: the user's alone counts, as with ssh -F
 	Folder  string // of the user's, to which names of the files that it includes are relative
+	Needed  bool   // the user's must be there: somebody has named it
 	Checked bool   // nobody else may be able to write the user's
 	Program string // OpenSSH's client; empty: ssh
 }
@@ -77,7 +78,7 @@ func Load(files Files) (*Config, error) {
 			base = files.Folder
 		}
 		f, err := c.readFile(name, base, name == files.User && files.Checked, 0)
-		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
+		if (errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR)) && !(files.Needed && name == files.User) {
 			continue
 		}
 		if err != nil {

@@ -174,6 +174,10 @@ func TestFaultsAreNamedWithTheirLine(t *testing.T) {
 	require.NoError(t, os.Chmod(name, 0o666))
 	_, err := Load(Files{User: name, Checked: true})
 	require.ErrorContains(t, err, "can be written by others (mode 0666)")
+	_, err = Load(Files{User: name + "-none", Needed: true})
+	require.ErrorContains(t, err, name+"-none: no such file")
+	_, err = Load(Files{User: name + "-none"})
+	require.NoError(t, err)
 	_, err = Load(Files{User: filepath.Dir(name)})
 	require.ErrorContains(t, err, "is a folder")
 }
