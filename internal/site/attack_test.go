@@ -27,6 +27,7 @@ var errFault = errors.New("a fault")
 // TestAFaultAtEveryOperation has the n-th operation fail, for every n, and everything after it work again. Whatever
 // comes of it is said, what visitors see is whole, and the next deployment puts it right.
 func TestAFaultAtEveryOperation(t *testing.T) {
+	t.Parallel()
 	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
 		faults := 0
 		for n := 1; ; n++ {
@@ -154,6 +155,7 @@ func TestRollbackSendsNothing(t *testing.T) {
 // TestAnySequence deploys, edits at the site, rolls back and cuts, in any order. After every step what stands is what
 // is recorded but for the edits, and every deployment that is recorded can be rolled back to.
 func TestAnySequence(t *testing.T) {
+	t.Parallel()
 	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
 		rapid.Check(t, func(r *rapid.T) {
 			w := newWorld(t)

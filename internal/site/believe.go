@@ -30,8 +30,8 @@ func timeStep(able fsys.Abilities) time.Duration {
 // Changes are dated in steps. What is altered after the record was completed, or after a file was read, may bear the same time, or one
 // of the step before; so only what changed a whole step before that is known.
 
-// changeStep is the coarsest step in which systems date changes: Linux goes by its timer, which ticks at least 100 times a second.
-const changeStep = 10 * time.Millisecond
+// longestStep is the coarsest step in which systems date changes: a timer ticks at least 100 times a second. See changeStep.
+const longestStep = 10 * time.Millisecond
 
 func seenFile(number int) string { return fmt.Sprintf("deployments/%d.seen", number) }
 
@@ -41,7 +41,7 @@ func (s *Site) knownUntil(ctx context.Context, number int) (int64, error) {
 	if err != nil || info.Changed.IsZero() {
 		return 0, err
 	}
-	known := info.Changed.Add(-changeStep).UnixNano()
+	known := info.Changed.Add(-changeStep()).UnixNano()
 	text, err := s.read(ctx, seenFile(number), mostShort)
 	if err != nil {
 		return known, ignoreMissing(err)

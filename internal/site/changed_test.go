@@ -91,8 +91,8 @@ func TestAChangeThatAltersNothingIsReadOnce(t *testing.T) {
 	})
 }
 
-// tick is the coarsest step in which a system dates changes.
-const tick = 10 * time.Millisecond
+// tick is the step in which this system dates changes, as coarse as that may be.
+var tick = site.ChangeStep()
 
 // waitForTicks waits until what changes from here on is dated later than what has changed.
 func waitForTicks() {

@@ -281,7 +281,7 @@ func (s *Site) touch(ctx context.Context) error {
 		return err
 	}
 	select {
-	case <-time.After(2 * changeStep):
+	case <-time.After(2 * changeStep()):
 	case <-ctx.Done():
 		return ctx.Err()
 	}

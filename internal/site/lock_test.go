@@ -388,6 +388,7 @@ func TestRenewalsThatFailAreTriedAgainUntilTheLeaseIsOver(t *testing.T) {
 // TestAKillAtTheVeryEndIsClearedUpByTheNextRun has everything fail from an operation on, and then only looks whether there is
 // something to recover, as every command does.
 func TestAKillAtTheVeryEndIsClearedUpByTheNextRun(t *testing.T) {
+	t.Parallel()
 	for n := 1; ; n++ {
 		w := newWorld(t)
 		w.switched = true

@@ -40,6 +40,7 @@ func anyTree() *rapid.Generator[tree] {
 }
 
 func TestAnyTreeAfterAnyOther(t *testing.T) {
+	t.Parallel()
 	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
 		rapid.Check(t, func(r *rapid.T) {
 			one, two := anyTree().Draw(r, "one"), anyTree().Draw(r, "two")

@@ -123,7 +123,7 @@ func (s *Site) Survey(ctx context.Context, believe bool) (*Survey, error) {
 		}
 		out.Unsettled = len(young)
 	}
-	s.seen = min(out.changed(), begun.Add(-changeStep).UnixNano())
+	s.seen = min(out.changed(), begun.Add(-changeStep()).UnixNano())
 	out.FoldsCase, err = s.FoldsCase(ctx)
 	return out, err
 }

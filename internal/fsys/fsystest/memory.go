@@ -35,7 +35,6 @@ type node struct {
 	link     string
 	children map[string]*node
 	modified time.Time
-	changed  time.Time
 	owner    uint32
 
 	durable         []byte
@@ -68,7 +67,6 @@ func (m *Memory) now() time.Time {
 
 func (m *Memory) make(mode fs.FileMode) *node {
 	n := &node{mode: mode, modified: m.now()}
-	n.changed = n.modified
 	if mode.IsDir() {
 		n.children, n.durableChildren = map[string]*node{}, map[string]*node{}
 	}
@@ -81,7 +79,6 @@ func (m *Memory) commit(changes ...entryChange) {
 			delete(c.dir.children, c.name)
 		} else {
 			c.dir.children[c.name] = c.to
-			c.to.changed = m.now()
 		}
 		c.dir.modified = m.now()
 	}
@@ -91,7 +88,6 @@ func (m *Memory) commit(changes ...entryChange) {
 func (m *Memory) write(n *node, content []byte) {
 	n.content = content
 	n.modified = m.now()
-	n.changed = n.modified
 	m.dirty[n] = struct{}{}
 }
 
@@ -223,7 +219,7 @@ func (m *Memory) stand(op, name string, follow bool) (dir *node, base string, fo
 }
 
 func (n *node) info(name string) fsys.Info {
-	return fsys.Info{Name: name, Mode: n.mode, Size: int64(len(n.content)), ModTime: n.modified, Changed: n.changed, Link: n.link,
+	return fsys.Info{Name: name, Mode: n.mode, Size: int64(len(n.content)), ModTime: n.modified, Link: n.link,
 		Owner: fsys.Owner{User: n.owner, Known: true}}
 }
 
@@ -305,7 +301,6 @@ func (m *Memory) attr(n *node, attr fsys.Attr) {
 	if !attr.ModTime.IsZero() {
 		n.modified = attr.ModTime
 	}
-	n.changed = m.now()
 }
 
 // Extend implements fsys.Extender.
@@ -401,7 +396,6 @@ func (m *Memory) Remove(_ context.Context, name string) error {
 		return failed("remove", name, fmt.Errorf("directory not empty"))
 	}
 	m.commit(entryChange{dir, base, nil})
-	n.changed = m.now()
 	return nil
 }
 

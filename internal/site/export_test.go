@@ -1,0 +1,4 @@
+package site
+
+// ChangeStep is changeStep, for tests whose places date changes in the same steps.
+var ChangeStep = changeStep
