@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"tartine/internal/config"
+	"tartine/internal/render"
 )
 
 // helpWidth is how wide help is at most, in columns.
@@ -69,7 +70,7 @@ func (a *app) dress(root *cobra.Command) {
 		if text == "" {
 			text = cmd.Short + "."
 		}
-		fmt.Fprintf(cmd.OutOrStdout(), "%s\n\n%s", wrap(text, ""), usage(cmd))
+		fmt.Fprintf(cmd.OutOrStdout(), "%s\n\n%s", paragraphs(text), usage(cmd))
 	})
 	root.SetHelpCommand(&cobra.Command{
 		Use:   "help [COMMAND]",
@@ -135,7 +136,7 @@ func usage(cmd *cobra.Command) string {
 		}
 		part(group.Title)
 		for _, c := range inTableOrder(commands) {
-			fmt.Fprintf(&out, "  %-12s%s\n", c.Name(), wrap(c.Short, strings.Repeat(" ", 14)))
+			fmt.Fprintf(&out, "  %-12s%s\n", c.Name(), render.Wrap(c.Short, 14, helpWidth))
 		}
 		out.WriteString("\n")
 	}
@@ -187,7 +188,7 @@ func options(flags *pflag.FlagSet) string {
 	})
 	var out strings.Builder
 	for _, r := range rows {
-		fmt.Fprintf(&out, "%s%s  %s\n", r.left, strings.Repeat(" ", width-len([]rune(r.left))), wrap(r.right, strings.Repeat(" ", width+2)))
+		fmt.Fprintf(&out, "%s%s  %s\n", r.left, strings.Repeat(" ", width-len([]rune(r.left))), render.Wrap(r.right, width+2, helpWidth))
 	}
 	return out.String()
 }
@@ -215,25 +216,13 @@ func optionForm(f *pflag.Flag) (left, text string) {
 var exitStatuses = [][2]string{{"0", "done, or nothing to do"}, {"1", "verify found differences; with --exit-code, diff did"}, {"2", "wrong usage or settings"},
 	{"3", "could not connect or log in"}, {"4", "some files failed, the rest arrived"}, {"5", "refused for safety"}, {"130", "interrupted"}}
 
-// wrap breaks a text into lines of helpWidth at most; all but the first begin with the indent, which the first is taken to have, too.
-func wrap(text, indent string) string {
+// paragraphs breaks the lines of each paragraph anew.
+func paragraphs(text string) string {
 	var out []string
 	for paragraph := range strings.SplitSeq(text, "\n\n") {
-		var lines []string
-		line := ""
-		for word := range strings.FieldsSeq(paragraph) {
-			if line != "" && len([]rune(indent+line+" "+word)) > helpWidth {
-				lines = append(lines, line)
-				line = ""
-			}
-			if line != "" {
-				line += " "
-			}
-			line += word
-		}
-		out = append(out, strings.Join(append(lines, line), "\n"+indent))
+		out = append(out, render.Wrap(strings.Join(strings.Fields(paragraph), " "), 0, helpWidth))
 	}
-	return strings.Join(out, "\n\n"+indent)
+	return strings.Join(out, "\n\n")
 }
 
 func commandNames(root *cobra.Command) (out []string) {

@@ -37,7 +37,7 @@ func (a *app) beginLog(cmd *cobra.Command, args []string) error {
 	if len(all) == 0 {
 		return nil
 	}
-	log := slog.New(handlers(all))
+	log := slog.New(slog.NewMultiHandler(all...))
 	cmd.SetContext(trace.With(cmd.Context(), log))
 	log.Info("begun", "program", a.build.String(), "command", strings.Join(append([]string{cmd.Name()}, args...), " "))
 	a.endLog = func(status int) {
@@ -47,43 +47,6 @@ func (a *app) beginLog(cmd *cobra.Command, args []string) error {
 		}
 	}
 	return nil
-}
-
-// handlers hands records to each of several.
-type handlers []slog.Handler
-
-func (h handlers) Enabled(ctx context.Context, level slog.Level) bool {
-	for _, one := range h {
-		if one.Enabled(ctx, level) {
-			return true
-		}
-	}
-	return false
-}
-
-func (h handlers) Handle(ctx context.Context, record slog.Record) (err error) {
-	for _, one := range h {
-		if one.Enabled(ctx, record.Level) {
-			err = one.Handle(ctx, record.Clone())
-		}
-	}
-	return err
-}
-
-func (h handlers) WithAttrs(attrs []slog.Attr) slog.Handler {
-	var out handlers
-	for _, one := range h {
-		out = append(out, one.WithAttrs(attrs))
-	}
-	return out
-}
-
-func (h handlers) WithGroup(name string) slog.Handler {
-	var out handlers
-	for _, one := range h {
-		out = append(out, one.WithGroup(name))
-	}
-	return out
 }
 
 // lineHandler writes records as lines like those of all other messages.

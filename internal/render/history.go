@@ -47,12 +47,7 @@ func origin(d *site.Past) string {
 
 // table writes rows in columns; those from first to last are numbers and stand to the right.
 func (p *Printer) table(rows [][]string, first, last int) {
-	widths := make([]int, len(rows[0]))
-	for _, row := range rows {
-		for i, cell := range row {
-			widths[i] = max(widths[i], len([]rune(cell)))
-		}
-	}
+	widths := widthsOf(rows)
 	p.fit(widths, func(column int) bool { return column < first || column > last })
 	for _, row := range rows {
 		var line strings.Builder

@@ -49,6 +49,20 @@ func writeAs(w io.Writer, kind string, value any) error {
 	return err
 }
 
+// byStatus gives the paths of each status, and those that drifted.
+func byStatus(r *diff.Result) (paths map[diff.Status][]sized, drifted []sized) {
+	paths, drifted = map[diff.Status][]sized{diff.New: {}, diff.Changed: {}, diff.Retired: {}, diff.Stray: {}}, []sized{}
+	for i := range r.Changes {
+		c := &r.Changes[i]
+		s := sized{c.Path, c.Size()}
+		paths[c.Status] = append(paths[c.Status], s)
+		if c.Drifted {
+			drifted = append(drifted, s)
+		}
+	}
+	return paths, drifted
+}
+
 // ComparisonJSON writes a comparison as one object.
 func (p *Printer) ComparisonJSON(h Heading, c *deploy.Comparison) error {
 	out := struct {
@@ -62,28 +76,13 @@ func (p *Printer) ComparisonJSON(h Heading, c *deploy.Comparison) error {
 		Leaving   []leaving `json:"leaving"`
 		Failed    []failed  `json:"failed"`
 		SendBytes int64     `json:"send_bytes"`
-	}{h.target(), c.Result.Same, []sized{}, []sized{}, []sized{}, []sized{}, []sized{}, []leaving{}, []failed{}, 0}
+	}{Target: h.target(), Same: c.Result.Same, Leaving: []leaving{}, Failed: []failed{}}
 	for _, l := range c.Result.Leaving {
 		out.Leaving = append(out.Leaving, leaving{l.Path, l.Size, l.Until.UTC().Format(time.RFC3339)})
 	}
 	_, out.SendBytes = c.SendBytes()
-	for i := range c.Result.Changes {
-		change := &c.Result.Changes[i]
-		s := sized{change.Path, change.Size()}
-		switch change.Status {
-		case diff.New:
-			out.New = append(out.New, s)
-		case diff.Changed:
-			out.Changed = append(out.Changed, s)
-		case diff.Retired:
-			out.Retired = append(out.Retired, s)
-		case diff.Stray:
-			out.Strays = append(out.Strays, s)
-		}
-		if change.Drifted {
-			out.Drifted = append(out.Drifted, s)
-		}
-	}
+	paths, drifted := byStatus(c.Result)
+	out.New, out.Changed, out.Retired, out.Strays, out.Drifted = paths[diff.New], paths[diff.Changed], paths[diff.Retired], paths[diff.Stray], drifted
 	for _, f := range c.Tree.Failed {
 		out.Failed = append(out.Failed, failed{f.Path, f.Err.Error()})
 	}
@@ -92,11 +91,7 @@ func (p *Printer) ComparisonJSON(h Heading, c *deploy.Comparison) error {
 
 // ChangesJSON writes what changed between two deployments as one object.
 func (p *Printer) ChangesJSON(h Heading, r *diff.Result) error {
-	out := map[diff.Status][]sized{diff.New: {}, diff.Changed: {}, diff.Retired: {}}
-	for i := range r.Changes {
-		c := &r.Changes[i]
-		out[c.Status] = append(out[c.Status], sized{c.Path, c.Size()})
-	}
+	out, _ := byStatus(r)
 	return WriteJSON(p.Out, struct {
 		Target  string  `json:"target"`
 		Same    int     `json:"same"`
@@ -148,28 +143,15 @@ func (p *Printer) OutcomeJSON(d *Done) error {
 		Started    string          `json:"started"`
 		Duration   float64         `json:"duration"` // in seconds
 	}{Target: d.Heading.target(), URL: d.Heading.Address, Same: c.Result.Same, Failed: []failed{}, Tree: d.Tree, Result: "unchanged",
-		Paths:   paths{[]sized{}, []sized{}, []sized{}, []sized{}, []sized{}},
 		Started: d.Started.UTC().Format(time.RFC3339), Duration: time.Since(d.Started).Seconds()}
 	_, out.SendBytes = c.SendBytes()
 	if d.Trial && c.Result.Publishes(d.Strays) {
 		out.Result = "planned"
 	}
-	for i := range c.Result.Changes {
-		change := &c.Result.Changes[i]
-		s := sized{change.Path, change.Size()}
-		switch {
-		case change.Status == diff.New:
-			out.Paths.New = append(out.Paths.New, s)
-		case change.Status == diff.Changed:
-			out.Paths.Changed = append(out.Paths.Changed, s)
-		case change.Status == diff.Retired:
-			out.Paths.Retired = append(out.Paths.Retired, s)
-		case change.Status == diff.Stray && d.Strays:
-			out.Paths.Removed = append(out.Paths.Removed, s)
-		}
-		if change.Drifted {
-			out.Paths.Drifted = append(out.Paths.Drifted, s)
-		}
+	all, drifted := byStatus(c.Result)
+	out.Paths = paths{all[diff.New], all[diff.Changed], all[diff.Retired], []sized{}, drifted}
+	if d.Strays {
+		out.Paths.Removed = all[diff.Stray]
 	}
 	out.New, _ = c.Result.Count(diff.New)
 	out.Changed, _ = c.Result.Count(diff.Changed)

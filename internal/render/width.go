@@ -20,17 +20,25 @@ func (p *Printer) room() int {
 	return min(max(p.Width, narrowest), widest)
 }
 
-// wrapped breaks a text between words so that it fits beside an indent. Words that are longer than that stay whole.
+// wrapped breaks a text between words so that it fits beside an indent.
 func (p *Printer) wrapped(text string, indent int) painted {
 	text = Safe(text)
-	room := p.room() - indent
-	if p.room() == 0 || utf8.RuneCountInString(text) <= room {
-		return painted(text)
+	if room := p.room(); room > 0 {
+		text = Wrap(text, indent, room)
+	}
+	return painted(text)
+}
+
+// Wrap breaks a text between words into lines of so many columns at most. All but the first begin with an indent, beside which the first is
+// taken to stand, too. Words that are longer than that stay whole, and so does a text that fits.
+func Wrap(text string, indent, columns int) string {
+	if utf8.RuneCountInString(text) <= columns-indent {
+		return text
 	}
 	var lines []string
 	line := ""
 	for word := range strings.FieldsSeq(text) {
-		if line != "" && utf8.RuneCountInString(line+" "+word) > room {
+		if line != "" && utf8.RuneCountInString(line+" "+word) > columns-indent {
 			lines = append(lines, line)
 			line = ""
 		}
@@ -39,22 +47,36 @@ func (p *Printer) wrapped(text string, indent int) painted {
 		}
 		line += word
 	}
-	return painted(strings.Join(append(lines, line), "\n"+strings.Repeat(" ", indent)))
+	return strings.Join(append(lines, line), "\n"+strings.Repeat(" ", indent))
+}
+
+// columnGap is how many columns are between two of a table.
+const columnGap = 2
+
+// widthsOf gives how wide the columns of a table are.
+func widthsOf(rows [][]string) []int {
+	widths := make([]int, len(rows[0]))
+	for _, row := range rows {
+		for i, cell := range row {
+			widths[i] = max(widths[i], utf8.RuneCountInString(cell))
+		}
+	}
+	return widths
+}
+
+// total gives how wide a table is.
+func total(widths []int) int {
+	sum := -columnGap
+	for _, width := range widths {
+		sum += width + columnGap
+	}
+	return sum
 }
 
 // without gives rows without as many of some columns, in their order, as it takes until they fit.
 func (p *Printer) without(rows [][]string, columns ...int) [][]string {
 	for _, column := range columns {
-		total := -2
-		for i := range rows[0] {
-			total += 2
-			widest := 0
-			for _, row := range rows {
-				widest = max(widest, utf8.RuneCountInString(row[i]))
-			}
-			total += widest
-		}
-		if p.room() == 0 || total <= p.room() {
+		if p.room() == 0 || total(widthsOf(rows)) <= p.room() {
 			break
 		}
 		for i, row := range rows {
@@ -66,16 +88,15 @@ func (p *Printer) without(rows [][]string, columns ...int) [][]string {
 
 // fit makes columns narrower, the widest of those that may be first, until rows fit.
 func (p *Printer) fit(widths []int, may func(column int) bool) {
-	const gap, least = 2, 6
-	for p.room() > 0 {
-		total, at := -gap, -1
+	const least = 6
+	for p.room() > 0 && total(widths) > p.room() {
+		at := -1
 		for i, width := range widths {
-			total += width + gap
 			if may(i) && width > least && (at < 0 || width > widths[at]) {
 				at = i
 			}
 		}
-		if total <= p.room() || at < 0 {
+		if at < 0 {
 			return
 		}
 		widths[at]--
