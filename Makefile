@@ -23,18 +23,18 @@ demo: build
 	./bin/tartine demo
 
 test: .servers
-	$(GO) test -parallel 8 -timeout 20m ./...
+	$(GO) test -parallel 8 -timeout 12m ./...
 
-# The tests run against OpenSSH's own server, FTP servers of three makes, several login shells and a desktop's keyring. As root on Debian
+# The tests run against OpenSSH's own server, FTP servers of three makes, several login shells, programs that pack, and a desktop's keyring. As root on Debian
 # they are installed; elsewhere those tests are skipped. Debian installs one FTP server at a time, and a web server would start at once: these are
 # unpacked into bin/servers.
-SERVERS  = openssh-server gnome-keyring libsecret-tools dbus zsh fish busybox-static proftpd-core proftpd-mod-crypto
+SERVERS  = openssh-server gnome-keyring libsecret-tools dbus zsh fish tcsh busybox-static proftpd-core proftpd-mod-crypto bzip2 xz-utils zstd
 UNPACKED = vsftpd pure-ftpd nginx
 
 .PHONY: .servers
 .servers:
 	@[ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null || exit 0; \
-	missing=; for program in sshd proftpd secret-tool busybox fish; do \
+	missing=; for program in sshd proftpd secret-tool busybox fish tcsh bzip2 xz zstd; do \
 		PATH="$$PATH:/usr/sbin" command -v $$program >/dev/null || missing=yes; done; \
 	[ -z "$$missing" ] || { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $(SERVERS) >/dev/null; }; \
 	for program in $(UNPACKED); do \
@@ -47,6 +47,7 @@ check:
 	$(GO) vet ./...
 	GOOS=windows $(GO) vet ./...
 	$(GO) tool staticcheck ./...
+	cd bench && $(GO) vet . && "$$(cd .. && $(GO) tool -n staticcheck)" .
 
 # A program with the race detector in it waits for a second when it ends, unless it is told not to.
 race: .servers
@@ -66,7 +67,7 @@ generate:
 	$(GO) generate ./...
 
 fuzz:
-	@set -e; for target in ./internal/manifest:FuzzReadListing ./internal/manifest:FuzzReadJSON ./internal/filter:FuzzRule ./internal/config:FuzzParse ./internal/agent:FuzzServer ./internal/agent:FuzzClient; do \
+	@set -e; for target in ./internal/manifest:FuzzReadListing ./internal/manifest:FuzzReadJSON ./internal/filter:FuzzRule ./internal/config:FuzzParse ./internal/archive:FuzzList ./internal/agent:FuzzServer ./internal/agent:FuzzClient; do \
 		$(GO) test -run '^$$' -fuzz "^$${target#*:}\$$" -fuzztime $(or $(FUZZTIME),20s) $${target%:*}; done
 
 # Breaks promises on purpose and expects tests to notice. SINCE=COMMIT tries only what changed since, WITHIN=2m as many as that allows.
@@ -79,7 +80,8 @@ recovery: .servers
 
 # Measures the program beside the system's own tools and writes docs/benchmarks.md. Needs GNU time for the last rows.
 bench: build .servers
-	$(GO) run ./bench -report docs
+	cd bench && $(GO) build -o ../bin/bench .
+	bin/bench -report docs
 
 clean:
 	rm -rf bin dist

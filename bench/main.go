@@ -1,9 +1,11 @@
 // Bench measures the program beside what an engineer would write by hand with the system's own tools: tar through ssh,
-// sha256sum, find. Everything runs on this machine, over a real OpenSSH server on loopback, on a memory disk where there
-// is one; so the figures are ratios within one run, medians of pairs that are run one after the other.
+// sha256sum, find. Everything runs on this machine, over a real OpenSSH server on loopback, on a memory disk where
+// there is one; so the figures are ratios within one run, medians of pairs that are run one after the other.
 //
-//	go run ./bench                          prints the table
-//	go run ./bench -report docs             writes docs/benchmarks.md and its plots, too
+// It is a module of its own: make bench builds it as bin/bench.
+//
+//	bin/bench                               prints the table
+//	bin/bench -report docs                  writes docs/benchmarks.md and its plots, too
 package main
 
 import (
@@ -31,7 +33,7 @@ func main() {
 	flag.IntVar(&opt.runs, "runs", 5, "pairs of runs of which the median is taken")
 	flag.IntVar(&opt.plots, "plots", 3, "runs for each point of a plot; 0: no plots")
 	flag.Float64Var(&opt.scale, "scale", 1, "the number of files and bytes, as a share of the full size")
-	flag.StringVar(&opt.only, "only", "", "measure this part alone: startup, many, large, longLine, memory, containers or rented")
+	flag.StringVar(&opt.only, "only", "", "measure this part alone: startup, many, large, longLine, memory, watch, living, sources, containers or rented")
 	flag.StringVar(&opt.report, "report", "", "the folder in which benchmarks.md and its plots are written")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
@@ -59,7 +61,7 @@ func run(ctx context.Context, opt options) error {
 	}
 	text := render(b.machine(), rows)
 	fmt.Print(text)
-	if opt.plots == 0 {
+	if opt.plots == 0 || opt.only != "" {
 		return nil
 	}
 	plots, err := b.plots()

@@ -92,8 +92,10 @@ func (b *bench) pipe(tree string, port int) func() (sample, error) {
 
 // deploy runs the program. Flags come behind.
 func (b *bench) deploy(tree string, port int, scheme string, flags ...string) (sample, error) {
-	args := []string{"deploy", fmt.Sprintf("%s://%s@127.0.0.1:%d%s", scheme, b.server.user, port, b.in("site")), "--source", b.in(tree),
-		"--identity", b.in("identity"), "--fingerprint", b.server.fingerprint, "--ssh-config", "none", "--format", "json", "--yes"}
+	args := []string{"deploy", fmt.Sprintf("%s://%s@127.0.0.1:%d%s", scheme, b.server.user, port, b.in("site")),
+		"--source", b.in(tree),
+		"--identity", b.in("identity"), "--fingerprint", b.server.fingerprint, "--ssh-config", "none", "--format",
+		"json", "--yes"}
 	return b.exec(b.program, append(args, flags...)...)
 }
 
@@ -107,7 +109,7 @@ func (b *bench) first(tree string, port int, scheme string) func() (sample, erro
 	}
 }
 
-// pipeBack is the pipeline the other way: what stands at the site comes here.
+// pipeBack is the pipeline the other way: what is at the site comes here.
 func (b *bench) pipeBack(port int) func() (sample, error) {
 	return func() (sample, error) {
 		if _, err := b.sh("rm -rf %[1]s && mkdir %[1]s", b.in("back")); err != nil {
@@ -117,18 +119,20 @@ func (b *bench) pipeBack(port int) func() (sample, error) {
 	}
 }
 
-// fetch brings what stands at the site here.
+// fetch brings what is at the site here.
 func (b *bench) fetch(port int) func() (sample, error) {
 	return func() (sample, error) {
 		if _, err := b.sh("rm -rf %s", b.in("back")); err != nil {
 			return sample{}, err
 		}
-		return b.exec(b.program, "fetch", fmt.Sprintf("ssh://%s@127.0.0.1:%d%s", b.server.user, port, b.in("site")), "--into", b.in("back"),
-			"--identity", b.in("identity"), "--fingerprint", b.server.fingerprint, "--ssh-config", "none", "--format", "json", "--yes")
+		return b.exec(b.program, "fetch", fmt.Sprintf("ssh://%s@127.0.0.1:%d%s", b.server.user, port, b.in("site")),
+			"--into", b.in("back"),
+			"--identity", b.in("identity"), "--fingerprint", b.server.fingerprint, "--ssh-config", "none", "--format",
+			"json", "--yes")
 	}
 }
 
-// again is a deployment onto what stands.
+// again is a deployment onto what is there.
 func (b *bench) again(tree string) func() (sample, error) {
 	return func() (sample, error) { return b.deploy(tree, b.server.port, "ssh") }
 }
@@ -142,8 +146,8 @@ func sentBytes(s sample) int64 {
 	return out.Sent
 }
 
-// medians runs things one after the other, as often as asked, and gives the median of each. Before the first pair each is
-// run once, so that the program is copied and the trees are in memory.
+// medians runs things one after the other, as often as asked, and gives the median of each. Before the first pair each
+// is run once, so that the program is copied and the trees are in memory.
 func (b *bench) medians(runs int, things ...func() (sample, error)) ([]sample, error) {
 	all := make([][]sample, len(things))
 	for i := range runs + 1 {
@@ -181,5 +185,6 @@ func (b *bench) machine() string {
 			name += " without SHA instructions"
 		}
 	}
-	return fmt.Sprintf("%s, %d of its cores, %s/%s, files in %s", name, runtime.NumCPU(), runtime.GOOS, runtime.GOARCH, filepath.Dir(b.dir))
+	return fmt.Sprintf("%s, %d of its cores, %s/%s, files in %s", name, runtime.NumCPU(), runtime.GOOS, runtime.GOARCH,
+		filepath.Dir(b.dir))
 }

@@ -33,7 +33,7 @@ func (b *bench) containers() (rows []row, err error) {
 		_ = exec.Command("docker", "rmi", "-f", name).Run()
 	}()
 	tree := fmt.Sprintf("pages%d", b.scaled(10_000))
-	if err := writePages(b.in(tree), b.scaled(10_000), 12<<10); err != nil { // it may stand already
+	if err := writePages(b.in(tree), b.scaled(10_000), 12<<10); err != nil { // it may be already
 		return nil, err
 	}
 	clear := func() error {
@@ -50,7 +50,8 @@ func (b *bench) containers() (rows []row, err error) {
 	}
 	deploy := func(flags ...string) func() (sample, error) {
 		return func() (sample, error) {
-			return b.exec(b.program, append([]string{"deploy", "container://" + name + "/srv/site", "--source", b.in(tree), "--format", "json"}, flags...)...)
+			return b.exec(b.program, append([]string{"deploy", "container://" + name + "/srv/site", "--source",
+				b.in(tree), "--format", "json"}, flags...)...)
 		}
 	}
 	m, err := b.medians(b.runs,
@@ -71,7 +72,8 @@ func (b *bench) containers() (rows []row, err error) {
 	if err != nil {
 		return nil, err
 	}
-	return []row{ratioRow("first deployment of 10,000 files of 12 KB into a container", "tar through the engine's exec", m[1], m[0], 1.1),
+	return []row{ratioRow("first deployment of 10,000 files of 12 KB into a container", "tar through the engine's exec",
+		m[1], m[0], 1.1),
 		ratioRow("the same", "tar through the engine's archives, onto its disk", m[1], archive[0], 1),
 		ratioRow("no-op in a container", "tar through the engine's exec", m[2], m[0], 0.15)}, nil
 }
@@ -100,7 +102,8 @@ func (b *bench) rented() (rows []row, err error) {
 			if _, err := b.sh("rm -rf %[1]s/site %[1]s/.site.tartine", b.in("rentedhome")); err != nil {
 				return sample{}, err
 			}
-			return b.exec(b.program, "deploy", "--config", b.in("rented.yaml"), "--no-cache", "--format", "json", "--jobs", fmt.Sprint(connections))
+			return b.exec(b.program, "deploy", "--config", b.in("rented.yaml"), "--no-cache", "--format", "json",
+				"--jobs", fmt.Sprint(connections))
 		})
 		if err != nil {
 			return nil, err
@@ -157,7 +160,8 @@ LoadModule mod_digest.c
 DigestEngine on
 `, behind, first, first+1, first+passivePorts, b.in("passwd"), b.in("ftp.pid"))
 	settings := fmt.Sprintf("content: [{source: rented}]\ntargets: {rock: {url: \"ftp://warden@%s:%d/site\", password: {command: [echo, kittiwake]}, insecure: true}}\n", front, first)
-	for name, text := range map[string]string{"ftp.conf": config, "rented.yaml": settings, "passwd": fmt.Sprintf("warden:%s:65533:65533::%s:/bin/false\n", hash, home)} {
+	for name, text := range map[string]string{"ftp.conf": config, "rented.yaml": settings,
+		"passwd": fmt.Sprintf("warden:%s:65533:65533::%s:/bin/false\n", hash, home)} {
 		if err := os.WriteFile(b.in(name), []byte(text), 0o600); err != nil {
 			return nil, err
 		}

@@ -21,7 +21,9 @@ type line struct {
 
 // plots measures what the plots show.
 func (b *bench) plots() (map[string]*plot, error) {
-	files := &plot{title: "First deployment against the number of files (4 KB each)", x: "files", y: "seconds", logX: true, lines: []line{{name: "tartine deploy"}, {name: "tar through ssh"}, {name: "tartine deploy, nothing changed"}}}
+	files := &plot{title: "First deployment against the number of files (4 KB each)", x: "files", y: "seconds",
+		logX: true, lines: []line{{name: "tartine deploy"}, {name: "tar through ssh"},
+			{name: "tartine deploy, nothing changed"}}}
 	for _, n := range []int{1_000, 3_000, 10_000, 30_000, 100_000, 300_000} {
 		tree := fmt.Sprintf("plot%d", b.scaled(n))
 		if err := writePages(b.in(tree), b.scaled(n), 4<<10); err != nil {
@@ -42,7 +44,8 @@ func (b *bench) plots() (map[string]*plot, error) {
 			files.lines[at].points = append(files.lines[at].points, [2]float64{float64(b.scaled(n)), s.took.Seconds()})
 		}
 	}
-	trips := &plot{title: "First deployment of 10,000 files of 12 KB against the round trip time", x: "round trip, ms", y: "seconds", lines: []line{{name: "tartine deploy"}, {name: "tar through ssh"}}}
+	trips := &plot{title: "First deployment of 10,000 files of 12 KB against the round trip time", x: "round trip, ms",
+		y: "seconds", lines: []line{{name: "tartine deploy"}, {name: "tar through ssh"}}}
 	tree := fmt.Sprintf("pages%d", b.scaled(10_000))
 	for _, trip := range []int{0, 10, 50, 150} {
 		port, stop, err := delayed(b.server.port, time.Duration(trip)*time.Millisecond)
@@ -71,7 +74,8 @@ const (
 func (p *plot) svg() []byte {
 	var out bytes.Buffer
 	fmt.Fprintf(&out, `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 %d %d" font-family="sans-serif" font-size="13">`+"\n", width, height)
-	fmt.Fprintf(&out, `<rect width="%d" height="%d" fill="#fff"/><text x="%d" y="28" font-size="16">%s</text>`+"\n", width, height, left, p.title)
+	fmt.Fprintf(&out, `<rect width="%d" height="%d" fill="#fff"/><text x="%d" y="28" font-size="16">%s</text>`+"\n",
+		width, height, left, p.title)
 	minX, maxX, maxY := math.Inf(1), 0.0, 0.0
 	for _, l := range p.lines {
 		for _, at := range l.points {
@@ -101,7 +105,8 @@ func (p *plot) svg() []byte {
 			fmt.Fprintf(&path, "%s%.1f %.1f ", map[bool]string{true: "M", false: "L"}[n == 0], x(at[0]), y(at[1]))
 			fmt.Fprintf(&out, `<circle cx="%.1f" cy="%.1f" r="3.5" fill="%s"/>`+"\n", x(at[0]), y(at[1]), colour)
 		}
-		fmt.Fprintf(&out, `<path d="%s" fill="none" stroke="%s" stroke-width="2" stroke-dasharray="%s"/>`+"\n", path.String(), colour, dash)
+		fmt.Fprintf(&out, `<path d="%s" fill="none" stroke="%s" stroke-width="2" stroke-dasharray="%s"/>`+"\n",
+			path.String(), colour, dash)
 		fmt.Fprintf(&out, `<line x1="%d" x2="%d" y1="%d" y2="%[3]d" stroke="%s" stroke-width="2" stroke-dasharray="%s"/><text x="%d" y="%d">%s</text>`+"\n", left+16, left+52, top+16+22*i, colour, dash, left+60, top+20+22*i, l.name)
 	}
 	out.WriteString("</svg>\n")

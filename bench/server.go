@@ -25,7 +25,8 @@ type server struct {
 func startServer(dir string) (*server, error) {
 	s := &server{dir: dir}
 	for _, key := range []string{"host", "identity"} {
-		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, key)).CombinedOutput(); err != nil {
+		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f",
+			filepath.Join(dir, key)).CombinedOutput(); err != nil {
 			return nil, fmt.Errorf("ssh-keygen: %w: %s", err, out)
 		}
 	}

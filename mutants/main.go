@@ -1,5 +1,5 @@
-// Command mutants breaks promises on purpose: it makes one small wrong change after the other, each in a copy, and expects a named
-// test to fail. A change that no test notices is a promise that no test keeps.
+// Command mutants breaks promises on purpose: it makes one small wrong change after the other, each in a copy, and
+// expects a named test to fail. A change that no test notices is a promise that no test keeps.
 //
 //	go run ./mutants             all of them
 //	go run ./mutants -since REV  those in files that changed since a commit, or whose list did
@@ -59,6 +59,11 @@ func run(since, only string, within time.Duration) error {
 	if err != nil {
 		return err
 	}
+	for _, m := range all { // all of them, so that a list that is behind the code is seen at once
+		if _, err := m.wrong(); err != nil {
+			return fmt.Errorf("list.txt:%d: %w", m.line, err)
+		}
+	}
 	if since != "" {
 		changed, err := changedSince(since)
 		if err != nil {
@@ -76,7 +81,8 @@ func run(since, only string, within time.Duration) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("%d of %d mutants tried, %d survived, in %s\n", tried, len(all), survivors, time.Since(began).Round(time.Second))
+	fmt.Printf("%d of %d mutants tried, %d survived, in %s\n", tried, len(all), survivors,
+		time.Since(began).Round(time.Second))
 	if survivors > 0 {
 		return errors.New("some promises are kept by no test")
 	}
@@ -130,8 +136,8 @@ func changedSince(commit string) (map[string]bool, error) {
 	return changed, nil
 }
 
-// tryAll tries mutants, two at once: each needs a processor to be built, and waits while its test does. After end, unless that is
-// zero, it begins no more.
+// tryAll tries mutants, two at once: each needs a processor to be built, and waits while its test does. After end,
+// unless that is zero, it begins no more.
 func tryAll(all []mutant, end time.Time) (tried, survivors int, err error) {
 	dir, err := os.MkdirTemp("", "mutants")
 	if err != nil {
@@ -175,17 +181,26 @@ func tryAll(all []mutant, end time.Time) (tried, survivors int, err error) {
 	return tried, survivors, err
 }
 
+// wrong gives the file with the wrong change in it.
+func (m *mutant) wrong() ([]byte, error) {
+	source, err := os.ReadFile(m.file)
+	if err != nil {
+		return nil, err
+	}
+	if n := strings.Count(string(source), m.old); n != 1 {
+		return nil, fmt.Errorf("what is to be changed is found %d times in %s", n, m.file)
+	}
+	return []byte(strings.Replace(string(source), m.old, m.new, 1)), nil
+}
+
 // try makes one wrong change and tells whether its test fails. A change that does not build is an error of the list.
 func try(dir string, m mutant) (noticed bool, err error) {
-	source, err := os.ReadFile(m.file)
+	text, err := m.wrong()
 	if err != nil {
 		return false, err
 	}
-	if n := strings.Count(string(source), m.old); n != 1 {
-		return false, fmt.Errorf("what is to be changed stands %d times in %s", n, m.file)
-	}
 	changed := filepath.Join(dir, fmt.Sprintf("%d.go", m.line))
-	if err := os.WriteFile(changed, []byte(strings.Replace(string(source), m.old, m.new, 1)), 0o600); err != nil {
+	if err := os.WriteFile(changed, text, 0o600); err != nil {
 		return false, err
 	}
 	here, err := filepath.Abs(m.file)
@@ -193,7 +208,7 @@ func try(dir string, m mutant) (noticed bool, err error) {
 		return false, err
 	}
 	overlay := filepath.Join(dir, fmt.Sprintf("%d.json", m.line))
-	text, err := json.Marshal(map[string]any{"Replace": map[string]string{here: changed}})
+	text, err = json.Marshal(map[string]any{"Replace": map[string]string{here: changed}})
 	if err != nil {
 		return false, err
 	}
@@ -201,7 +216,8 @@ func try(dir string, m mutant) (noticed bool, err error) {
 		return false, err
 	}
 	binary := filepath.Join(dir, fmt.Sprintf("%d.test", m.line))
-	if out, err := exec.Command("go", "test", "-c", "-vet=off", "-overlay", overlay, "-o", binary, m.pack).CombinedOutput(); err != nil {
+	if out, err := exec.Command("go", "test", "-c", "-vet=off", "-overlay", overlay, "-o", binary,
+		m.pack).CombinedOutput(); err != nil {
 		return false, fmt.Errorf("the change in %s does not build: %s", m.file, out)
 	}
 	defer os.Remove(binary)

@@ -20,8 +20,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"tartine/internal/connect/enginetest"
-	"tartine/internal/connect/sshdtest"
+	"tartine/internal/testservers/enginetest"
+	"tartine/internal/testservers/sshdtest"
 )
 
 // place is a folder with content and settings for one target.

@@ -14,11 +14,12 @@ import (
 	"strings"
 	"sync/atomic"
 	"syscall"
-	"tartine/internal/connect/enginetest"
-	"tartine/internal/connect/sshdtest"
-	"tartine/internal/demo/engineserver"
 	"testing"
 	"time"
+
+	"tartine/internal/demo/engineserver"
+	"tartine/internal/testservers/enginetest"
+	"tartine/internal/testservers/sshdtest"
 
 	"github.com/moby/moby/client"
 	"github.com/stretchr/testify/require"

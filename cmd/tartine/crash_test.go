@@ -28,12 +28,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tartine/internal/cli"
-	"tartine/internal/connect/ftptest"
-	"tartine/internal/connect/sshdtest"
 	"tartine/internal/demo"
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/fsystest"
 	"tartine/internal/fsys/redial"
+	"tartine/internal/testservers/ftptest"
+	"tartine/internal/testservers/sshdtest"
 )
 
 // victim is the program, with something between it and the site that, at the n-th operation, kills it or the server
@@ -130,7 +130,8 @@ type editions struct {
 func makeEditions(t *testing.T) *editions {
 	e := &editions{dir: t.TempDir()}
 	for i, name := range []string{"one", "two"} {
-		root := filepath.Join(e.dir, name)
+		root := filepath.Join(e.dir, name, "site") // of one name: the same sources, at two times
+		require.NoError(t, os.Mkdir(filepath.Dir(root), 0o755))
 		unpacked := t.TempDir()
 		require.NoError(t, demo.Unpack(unpacked))
 		require.NoError(t, os.Rename(filepath.Join(unpacked, "site"), root))
@@ -202,7 +203,7 @@ func (e *editions) checkVisible(t *testing.T, root string, what string) {
 // attack is one way to deploy the second edition over the first and be killed on the way.
 type attack struct {
 	*editions
-	folder string // where the site stands, on this machine
+	folder string // where the site is, on this machine
 	target string
 	flags  []string
 	server int  // the process whose children are killed; 0: the program is
@@ -232,7 +233,7 @@ func (a *attack) reset(t *testing.T, pristine string) {
 	copyAll(t, pristine, a.folder)
 }
 
-// siteNames is what a site and its record stand in.
+// siteNames is what a site and its record are in.
 var siteNames = []string{"gannet", ".gannet.tartine", ".gannet.trees"}
 
 func copyAll(t *testing.T, from, to string) {
@@ -245,20 +246,20 @@ func copyAll(t *testing.T, from, to string) {
 }
 
 // at kills at one operation, or after some time, and tells whether anything was killed. Then it looks at the ruins and
-// has the next run mend them.
+// has the next run complete them.
 func (a *attack) at(t *testing.T, pristine string, n int64, after time.Duration) bool {
 	a.reset(t, pristine)
 	what := fmt.Sprintf("killed at operation %d", n)
 	var (
 		err   error
-		early bool // before a connection stood
+		early bool // before a connection was open
 	)
 	if n > 0 {
 		env := []string{fmt.Sprint("KILL_AT=", n), fmt.Sprint("KILL_SERVER=", a.server)}
-		_, err = a.run(t, "tartine-victim", env, "deploy", "--source", "two", a.target)
+		_, err = a.run(t, "tartine-victim", env, "deploy", "--source", "two/site", a.target)
 	} else {
 		what = fmt.Sprint("killed after ", after)
-		cmd := exec.Command("tartine", append([]string{"deploy", "--source", "two", a.target}, a.flags...)...)
+		cmd := exec.Command("tartine", append([]string{"deploy", "--source", "two/site", a.target}, a.flags...)...)
 		cmd.Dir = a.dir
 		var said bytes.Buffer
 		cmd.Stderr = &said
@@ -287,10 +288,10 @@ func (a *attack) at(t *testing.T, pristine string, n int64, after time.Duration)
 	}
 	whole := a.staged(t)
 	if a.target == "rock" {
-		whole = 0 // what was staged may stand in a tree that is not finished
+		whole = 0 // what was staged may be in a tree that is not finished
 	}
 
-	out, err := a.run(t, "tartine", nil, "deploy", "--source", "two", "--format", "json", a.target)
+	out, err := a.run(t, "tartine", nil, "deploy", "--source", "two/site", "--format", "json", a.target)
 	require.NoError(t, err, what)
 	var result struct {
 		Sent         int `json:"sent_files"`
@@ -304,7 +305,7 @@ func (a *attack) at(t *testing.T, pristine string, n int64, after time.Duration)
 	return killed
 }
 
-// staged counts the files that stand staged whole.
+// staged counts the files that are staged whole.
 func (a *attack) staged(t *testing.T) (whole int) {
 	for name, content := range readTree(t, filepath.Join(a.folder, ".gannet.tartine", "incoming")) {
 		if base := path.Base(name); digestOf(content) == base {
@@ -321,12 +322,12 @@ func digestOf(content string) string {
 
 // prepare deploys the first edition, keeps a copy of it, and counts the operations of deploying the second.
 func (a *attack) prepare(t *testing.T) (pristine string, operations int64) {
-	_, err := a.run(t, "tartine", nil, "deploy", "--source", "one", a.target)
+	_, err := a.run(t, "tartine", nil, "deploy", "--source", "one/site", a.target)
 	require.NoError(t, err)
 	pristine = t.TempDir()
 	copyAll(t, a.folder, pristine)
 	counted := filepath.Join(t.TempDir(), "count")
-	_, err = a.run(t, "tartine-victim", []string{"KILL_AT=-1", "COUNT_TO=" + counted}, "deploy", "--source", "two", a.target)
+	_, err = a.run(t, "tartine-victim", []string{"KILL_AT=-1", "COUNT_TO=" + counted}, "deploy", "--source", "two/site", a.target)
 	require.NoError(t, err)
 	text, err := os.ReadFile(counted)
 	require.NoError(t, err)
@@ -401,7 +402,7 @@ func TestKilledAnywhere(t *testing.T) {
 				if a.lasts = who != "program"; !a.lasts {
 					a.server = 0
 				}
-				_, err := a.run(t, "tartine", nil, "deploy", "--source", "one", a.target)
+				_, err := a.run(t, "tartine", nil, "deploy", "--source", "one/site", a.target)
 				require.NoError(t, err)
 				pristine := t.TempDir()
 				copyAll(t, a.folder, pristine)
@@ -475,7 +476,7 @@ func TestCutAfterSoManyBytes(t *testing.T) {
 		a.reset(t, pristine)
 		port, stop := cutAfter(t, server.Port, after)
 		lasts := i%2 == 0 && after > 440_000 // enough for the largest file to pass
-		args := []string{"deploy", "--source", "two", target(port)}
+		args := []string{"deploy", "--source", "two/site", target(port)}
 		if !lasts {
 			args = append(args, "--reconnect", "0")
 		}
@@ -490,7 +491,7 @@ func TestCutAfterSoManyBytes(t *testing.T) {
 			require.Contains(t, err.Error(), "exit status 3", what)
 		}
 		a.checkVisible(t, a.root(), what)
-		_, err = a.run(t, "tartine", nil, "deploy", "--source", "two", a.target)
+		_, err = a.run(t, "tartine", nil, "deploy", "--source", "two/site", a.target)
 		require.NoError(t, err, what)
 		require.Equal(t, a.states[1], readTree(t, a.root()), what)
 	}

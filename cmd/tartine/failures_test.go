@@ -19,7 +19,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"tartine/internal/connect/sshdtest"
+	"tartine/internal/testservers/sshdtest"
 )
 
 var update = flag.Bool("update", false, "write testdata/failures.golden anew")

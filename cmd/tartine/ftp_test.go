@@ -13,7 +13,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"tartine/internal/connect/ftptest"
+	"tartine/internal/testservers/ftptest"
 )
 
 func ftpTarget(scheme string, server *ftptest.Server, more string) string {
@@ -94,7 +94,7 @@ func TestRentedHosts(t *testing.T) {
 		status, said = newPlace(t, ftpTarget("ftp", server, "")).try("deploy", "--insecure", "--dry-run")
 		require.Zero(t, status, said)
 		p := newPlace(t, ftpTarget("ftp", server, ", insecure: true"))
-		require.Equal(t, 1, strings.Count(p.deploys(), "cross the line"))
+		require.Equal(t, 1, strings.Count(p.deploys(), "cross the connection"))
 		require.NoError(t, os.Symlink("index.html", filepath.Join(p.dir, "public", "link")))
 		status, said = p.try("deploy")
 		require.Equal(t, 5, status, said)

@@ -14,7 +14,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"tartine/internal/connect/ftptest"
+	"tartine/internal/testservers/ftptest"
 )
 
 // host is a place at a server with a script among its content.

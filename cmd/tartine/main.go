@@ -1,4 +1,4 @@
-// Tartine deploys site files, sends only what changed, and verifies what stands against a manifest.
+// Tartine deploys site files, sends only what changed, and verifies what is there against a manifest.
 package main
 
 import (

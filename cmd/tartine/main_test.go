@@ -22,11 +22,11 @@ import (
 
 	"tartine/internal/agent"
 	"tartine/internal/cli"
-	"tartine/internal/connect/ftptest"
-	"tartine/internal/connect/porttest"
-	"tartine/internal/connect/sshdtest"
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/fsystest"
+	"tartine/internal/testservers/ftptest"
+	"tartine/internal/testservers/porttest"
+	"tartine/internal/testservers/sshdtest"
 )
 
 func TestMain(m *testing.M) {
@@ -48,6 +48,8 @@ func TestMain(m *testing.M) {
 		}
 		os.Setenv("XDG_CACHE_HOME", cache) // for all tests: they run at the same time
 		os.Setenv("ROCK_PASSWORD", ftptest.Password)
+		os.Setenv("EDITOR", `sh -c 'printf "<p>edited" >>"$0"'`)
+		go endOverdue()
 	}
 	programs := map[string]func(){
 		"tartine": main, "tartine-victim": victim, "tartine-mortal": func() { os.Exit(run(cli.Build{Between: mortalAt(os.Getenv("DIES_AT"))})) },
@@ -203,7 +205,7 @@ func closedPort(ts *testscript.TestScript, _ bool, args []string) {
 	ts.Setenv(args[0], strconv.Itoa(port))
 }
 
-// silentport VAR sets a variable to a port where something that is no SSH server hangs up at once.
+// silentport VAR sets a variable to a port where something that is not an SSH server hangs up at once.
 func silentPort(ts *testscript.TestScript, _ bool, args []string) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	ts.Check(err)

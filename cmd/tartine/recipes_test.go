@@ -15,7 +15,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"tartine/internal/connect/sshdtest"
+	"tartine/internal/testservers/sshdtest"
 )
 
 // bare makes an image of nothing but busybox and the program, and gives its name.

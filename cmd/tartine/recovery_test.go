@@ -19,8 +19,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"tartine/internal/connect/sshdtest"
 	"tartine/internal/fsys/fsystest"
+	"tartine/internal/testservers/sshdtest"
 )
 
 // mortal is a place whose program, or whose agent, is killed at an operation of the far end's file system.

@@ -15,7 +15,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"tartine/internal/connect/sshdtest"
+	"tartine/internal/testservers/sshdtest"
 )
 
 // TestSecretsStayWhereTheyAre runs every command that logs in, well and badly, and looks for the planted secrets in all

@@ -13,9 +13,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tartine/internal/calls"
 	"tartine/internal/cli"
-	"tartine/internal/connect/sshdtest"
-	"tartine/internal/target"
+	"tartine/internal/targets"
+	"tartine/internal/testservers/sshdtest"
 )
 
 // TestDeployToServersSetUpInOtherWays deploys, deploys again, and verifies on servers that are not set up as usual.
@@ -89,29 +90,30 @@ func TestIdleLongerThanTheServerAllows(t *testing.T) {
 	user := sshdtest.Users(t)[0]
 	for _, way := range []string{"auto", "off"} {
 		again := 0
-		settings := target.Settings{
-			Address:  target.Address{Kind: target.SSH, Host: "127.0.0.1", Port: patient.Port, User: user, Path: sshdtest.Folder(t, user)},
-			Identity: patient.Identity, HostKey: patient.Fingerprint, Agent: way, Build: cli.Build{Version: version, Commit: commit}.Stamp().String(),
+		settings := targets.Settings{
+			Address:   targets.Address{Kind: targets.SSH, Host: "127.0.0.1", Port: patient.Port, User: user, Path: sshdtest.Folder(t, user)},
+			SSH:       targets.SSHSettings{Identity: patient.Identity, HostKey: patient.Fingerprint},
+			Agent:     targets.AgentSettings{Use: way, Version: cli.Build{Version: version, Commit: commit}.Stamp().String()},
 			Reconnect: time.Minute, Told: func(err error, _ time.Duration) {
 				if err == nil {
 					again++
 				}
 			}}
 		// The program is copied there through a server that lets that take as long as it takes.
-		first, err := target.Open(t.Context(), settings)
+		first, err := targets.Open(t.Context(), settings)
 		require.NoError(t, err)
 		require.NoError(t, first.Close())
-		settings.Address.Port, settings.Identity, settings.HostKey = server.Port, server.Identity, server.Fingerprint
-		opened, err := target.Open(t.Context(), settings)
+		settings.Address.Port, settings.SSH.Identity, settings.SSH.HostKey = server.Port, server.Identity, server.Fingerprint
+		opened, err := targets.Open(t.Context(), settings)
 		require.NoError(t, err)
 		defer opened.Close()
-		require.Equal(t, way == "auto", opened.Way == "agent", "%v", opened.Why)
+		require.Equal(t, way == "auto", opened.Agent, "%v", opened.Why)
 		children := fmt.Sprintf("/proc/%d/task/%[1]d/children", server.Process())
 		require.Eventually(t, func() bool {
 			text, err := os.ReadFile(children)
 			return err == nil && strings.TrimSpace(string(text)) == ""
 		}, 30*time.Second, 20*time.Millisecond, "the server closes what is idle")
-		_, err = opened.Survey(t.Context(), true)
+		_, err = calls.Survey.On(t.Context(), opened, calls.Surveying{As: 1, Believe: true})
 		require.NoError(t, err)
 		require.Equal(t, 1, again)
 	}

@@ -18,7 +18,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"tartine/internal/connect/sshdtest"
+	"tartine/internal/testservers/sshdtest"
 )
 
 // thinLine leads connections to a server and cuts each after so many bytes as it is told, both ways together.

@@ -20,7 +20,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"tartine/internal/connect/porttest"
+	"tartine/internal/testservers/porttest"
 )
 
 // nginx serves a folder on loopback and gives the address.

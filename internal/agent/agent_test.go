@@ -21,8 +21,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tartine/internal/calls"
 	"tartine/internal/diff"
-	"tartine/internal/fsys"
+	"tartine/internal/farend"
 	"tartine/internal/fsys/osfs"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
@@ -69,7 +70,7 @@ type content map[string]string
 
 func (c content) entries() (out []manifest.Entry) {
 	for path, text := range c {
-		out = append(out, manifest.Entry{Path: path, Mode: 0o644, Size: int64(len(text)), Digest: sha256.Sum256([]byte(text)), ModTime: time.Unix(1777617015, 0)})
+		out = append(out, manifest.Entry{Path: path, Attributes: manifest.Attributes{Mode: 0o644, ModTime: time.Unix(1777617015, 0)}, Size: int64(len(text)), Digest: sha256.Sum256([]byte(text))})
 	}
 	slices.SortFunc(out, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
 	return out
@@ -79,20 +80,28 @@ func (c content) open(path string) (io.ReadCloser, error) {
 	return io.NopCloser(bytes.NewReader([]byte(c[path]))), nil
 }
 
-func (c content) compare(t *testing.T, client *Client) *site.Plan {
+func (c content) compare(t *testing.T, client *Client) *calls.Staging {
 	t.Helper()
-	survey, err := client.Survey(t.Context(), true)
+	survey, err := calls.Survey.On(t.Context(), client, calls.Surveying{As: 1, Believe: true})
 	require.NoError(t, err)
 	entries := c.entries()
-	result, err := client.Compare(t.Context(), survey, &site.Wanted{Entries: entries}, nil)
+	compared, err := calls.Compare.On(t.Context(), client, &calls.Comparing{As: 2, Survey: 1, Recorded: survey.Number > 0, Wanted: site.Wanted{Entries: entries}})
 	require.NoError(t, err)
-	return &site.Plan{Want: entries, Survey: survey, Result: result, Open: c.open, Last: []string{"*.html"}, Origin: &manifest.Origin{User: "warden"}}
+	return &calls.Staging{As: 3, Comparison: 2, Plan: site.Plan{Want: entries, Result: compared.Result, Open: c.open, Last: []string{"*.html"}, Origin: &manifest.Origin{User: "warden"}}}
+}
+
+// deployed stages and publishes.
+func deployed(ctx context.Context, client *Client, staging *calls.Staging, watch *site.Watch) (*site.Outcome, error) {
+	if _, err := calls.Stage.Watched(ctx, client, staging, watch); err != nil {
+		return nil, err
+	}
+	return calls.Publish.Watched(ctx, client, staging.As, watch)
 }
 
 func (c content) deploy(t *testing.T, client *Client) *site.Outcome {
 	t.Helper()
 	var staged int64
-	out, err := client.Deploy(t.Context(), c.compare(t, client), &site.Watch{Bytes: func(n int64) { staged += n }})
+	out, err := deployed(t.Context(), client, c.compare(t, client), &site.Watch{Bytes: func(n int64) { staged += n }})
 	require.NoError(t, err)
 	require.Empty(t, out.Failed)
 	require.True(t, out.Verified)
@@ -149,50 +158,50 @@ func TestDeploymentsThroughAnAgent(t *testing.T) {
 	require.Equal(t, diff.Stray, plan.Result.Changes[0].Status)
 	require.True(t, plan.Result.Changes[1].Drifted)
 	require.Equal(t, "tides/01/001.html", plan.Result.Changes[1].Want.Path)
-	report, err := client.Verify(t.Context(), nil, true, nil)
+	report, err := calls.Verify.On(t.Context(), client, calls.VerifyingAgainst(nil, true))
 	require.NoError(t, err)
 	require.Len(t, report.Altered, 1)
 	require.Len(t, report.Strays, 1)
-	report, err = client.Verify(t.Context(), &manifest.Manifest{Entries: first.entries()}, false, nil)
+	report, err = calls.Verify.On(t.Context(), client, calls.VerifyingAgainst(&manifest.Manifest{Entries: first.entries()}, false))
 	require.NoError(t, err)
 	require.Len(t, report.Missing, 1)
 
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "www", "tides", "01", "001.html"), []byte(second["tides/01/001.html"]), 0o644))
-	past, err := client.History(t.Context())
+	past, err := calls.History.On(t.Context(), client, calls.None{})
 	require.NoError(t, err)
 	require.Equal(t, 2, past[0].Number)
 	require.Equal(t, "warden", past[0].User)
-	m, err := client.Deployment(t.Context(), 1)
+	m, err := calls.Deployment.On(t.Context(), client, 1)
 	require.NoError(t, err)
 	plan = content(first).compare(t, client)
 	require.Len(t, m.Entries, len(plan.Want))
-	missing, err := client.Held(t.Context(), plan.Survey, plan.Result)
+	missing, err := calls.Held.On(t.Context(), client, plan.Comparison)
 	require.NoError(t, err)
 	require.Empty(t, missing)
 	plan.Rollback, plan.Open = 1, nil
-	back, err := client.Deploy(t.Context(), plan, &site.Watch{})
+	back, err := deployed(t.Context(), client, plan, &site.Watch{})
 	require.NoError(t, err)
 	require.Zero(t, back.SentFiles)
 	now := stands(t, dir)
 	delete(now, "stray.txt")
 	require.Equal(t, first, now)
 
-	large := bytes.Repeat([]byte("gannet"), readSize/2) // three stretches
+	large := bytes.Repeat([]byte("gannet"), 1<<20) // three ranges
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "www", "img", "large.tif"), large, 0o644))
-	file, err := client.ReadPath(t.Context(), "img/large.tif")
+	file, err := calls.Open(t.Context(), client, "img/large.tif")
 	require.NoError(t, err)
 	text, err := io.ReadAll(file)
 	require.NoError(t, err)
 	require.True(t, bytes.Equal(large, text))
 	paths := []string{"index.html", "no/such", "img/plate.tif", "../out"}
-	got, errs := make([]string, len(paths)), make([]error, len(paths))
-	require.NoError(t, client.Gather(t.Context(), paths, func(i int, content []byte, err error) { got[i], errs[i] = string(content), err }))
-	require.NoError(t, errs[0])
-	require.Equal(t, first["index.html"], got[0])
-	require.ErrorIs(t, errs[1], fs.ErrNotExist)
-	require.ErrorContains(t, errs[2], site.ErrTooLarge.Error())
-	require.Error(t, errs[3])
-	checks, err := client.Examine(t.Context())
+	got, err := calls.Gather.On(t.Context(), client, paths)
+	require.NoError(t, err)
+	require.NoError(t, got[0].Err)
+	require.Equal(t, first["index.html"], string(got[0].Content))
+	require.ErrorIs(t, got[1].Err, fs.ErrNotExist)
+	require.ErrorContains(t, got[2].Err, site.ErrTooLarge.Error())
+	require.Error(t, got[3].Err)
+	checks, err := calls.Examine.On(t.Context(), client, calls.None{})
 	require.NoError(t, err)
 	require.Equal(t, "root", checks[0].Name)
 }
@@ -236,7 +245,7 @@ func TestFilesThatChangedOrCannotBeReadAreNamed(t *testing.T) {
 		}
 		return c.open(path)
 	}
-	out, err := client.Deploy(t.Context(), plan, &site.Watch{})
+	out, err := deployed(t.Context(), client, plan, &site.Watch{})
 	require.NoError(t, err)
 	var failed []string
 	for _, f := range out.Failed {
@@ -261,27 +270,27 @@ func TestErrorsKeepTheirFactsAcrossTheLine(t *testing.T) {
 		&site.RecordError{File: "publish.json", Err: &site.UntrustedError{Reason: "it names a neighbour"}},
 		&site.UnfinishedError{Number: 7, Failed: []site.Failure{{Path: "img/a.svg", Err: &site.StepError{Do: "place", Err: fs.ErrPermission}}}},
 	} {
-		text := must(encoding.Marshal(errorToWire(err)))
-		var w wireError
+		text := must(encoding.Marshal(calls.Wire(err)))
+		var w calls.Error
 		require.NoError(t, decoding.Unmarshal(text, &w))
-		got := w.err()
+		got := w.Err()
 		require.Equal(t, err.Error(), got.Error())
 		for _, cause := range []error{fs.ErrPermission, fs.ErrNotExist} {
 			require.Equal(t, errors.Is(err, cause), errors.Is(got, cause), "%v", err)
 		}
 	}
 	locked := &site.LockedError{}
-	require.ErrorAs(t, errorToWire(&site.LockedError{Holder: holder}).err(), &locked)
+	require.ErrorAs(t, calls.Wire(&site.LockedError{Holder: holder}).Err(), &locked)
 	require.True(t, locked.Holder.Until.Equal(holder.Until))
 	lost, unfinished, untrusted := &site.LockLostError{}, &site.UnfinishedError{}, &site.UntrustedError{}
-	require.ErrorAs(t, errorToWire(&site.LockLostError{Holder: &holder}).err(), &lost)
+	require.ErrorAs(t, calls.Wire(&site.LockLostError{Holder: &holder}).Err(), &lost)
 	require.Equal(t, "warden", lost.Holder.User)
-	require.ErrorAs(t, errorToWire(&site.RecordError{File: "lock", Err: &site.UntrustedError{}}).err(), &untrusted)
-	require.ErrorAs(t, errorToWire(&site.UnfinishedError{Number: 7, Failed: []site.Failure{{Path: "a", Err: &site.StepError{Do: "place", Err: fs.ErrPermission}}}}).err(), &unfinished)
+	require.ErrorAs(t, calls.Wire(&site.RecordError{File: "lock", Err: &site.UntrustedError{}}).Err(), &untrusted)
+	require.ErrorAs(t, calls.Wire(&site.UnfinishedError{Number: 7, Failed: []site.Failure{{Path: "a", Err: &site.StepError{Do: "place", Err: fs.ErrPermission}}}}).Err(), &unfinished)
 	require.Equal(t, 7, unfinished.Number)
 	require.ErrorIs(t, unfinished.Failed[0].Err, fs.ErrPermission)
-	require.Nil(t, errorToWire(nil).err())
-	require.ErrorIs(t, (&wireError{Kind: "locked", Data: []byte{1}}).err(), ErrProtocol)
+	require.Nil(t, calls.Wire(nil).Err())
+	require.ErrorIs(t, (&calls.Error{Kind: "locked", Data: []byte{1}}).Err(), ErrProtocol)
 }
 
 func TestAnotherProgramIsRefused(t *testing.T) {
@@ -321,8 +330,8 @@ func TestALineThatIsLostEndsBothSides(t *testing.T) {
 		}
 		return c.open(path)
 	}
-	_, err = client.Deploy(t.Context(), plan, &site.Watch{Bytes: func(int64) { once() }})
-	require.ErrorIs(t, err, fsys.ErrLost)
+	_, err = deployed(t.Context(), client, plan, &site.Watch{Bytes: func(int64) { once() }})
+	require.ErrorIs(t, err, farend.ErrLost)
 	<-served
 	require.NoDirExists(t, filepath.Join(dir, "www"))
 	require.NoFileExists(t, filepath.Join(dir, ".www.tartine", "lock"), "it was given back")
@@ -343,7 +352,7 @@ func TestACancelledCallEnds(t *testing.T) {
 		cancel()
 		return c.open(path)
 	}
-	_, err := client.Deploy(ctx, plan, &site.Watch{})
+	_, err := deployed(ctx, client, plan, &site.Watch{})
 	require.ErrorIs(t, err, context.Canceled)
 	require.NotEmpty(t, c.compare(t, client).Result.Changes, "the session goes on")
 }
@@ -357,26 +366,26 @@ func TestNamesThatAreNoUTF8CrossTheLine(t *testing.T) {
 	odd := filepath.Join(dir, "www", "img", "b\xffd\n")
 	require.NoError(t, os.WriteFile(odd, []byte("x"), 0o644))
 	require.NoError(t, os.Symlink("t\xfe", filepath.Join(dir, "www", "link")))
-	survey, err := client.Survey(t.Context(), true)
+	survey, err := calls.Survey.On(t.Context(), client, calls.Surveying{As: 1, Believe: true})
 	require.NoError(t, err)
 	require.Equal(t, []string{`img/"b\xffd\n"`}, survey.Odd)
 	c["index.html"] = "another"
 	c.deploy(t, client)
-	report, err := client.Verify(t.Context(), nil, true, nil)
+	report, err := calls.Verify.On(t.Context(), client, calls.VerifyingAgainst(nil, true))
 	require.NoError(t, err)
 	require.Len(t, report.Strays, 2)
 	require.Equal(t, `img/"b\xffd\n"`, report.Strays[0].Path)
-	found, err := client.Stands(t.Context(), nil, nil)
+	found, err := calls.Stands.On(t.Context(), client, nil)
 	require.NoError(t, err)
 	require.Len(t, found.Raw, 1)
 	require.Equal(t, "img/b\xffd\n", found.Raw[0].Path)
-	file, err := client.ReadPath(t.Context(), found.Raw[0].Path)
+	file, err := calls.Open(t.Context(), client, found.Raw[0].Path)
 	require.NoError(t, err)
 	text, err := io.ReadAll(file)
 	require.NoError(t, err)
 	require.NoError(t, file.Close())
 	require.Equal(t, "x", string(text))
-	_, err = client.Stands(t.Context(), []string{"none\xff"}, nil)
+	_, err = calls.Stands.On(t.Context(), client, []string{"none\xff"})
 	require.Error(t, err)
 	require.NotErrorIs(t, err, ErrProtocol)
 	require.FileExists(t, odd, "it stays")

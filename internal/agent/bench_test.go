@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"tartine/internal/calls"
 	"tartine/internal/site"
 )
 
@@ -32,15 +33,15 @@ func BenchmarkDeploy2000SmallFiles(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		survey, err := client.Survey(b.Context(), true)
+		survey, err := calls.Survey.On(b.Context(), client, calls.Surveying{As: 1, Believe: true})
 		if err != nil {
 			b.Fatal(err)
 		}
-		result, err := client.Compare(b.Context(), survey, &site.Wanted{Entries: entries}, nil)
+		compared, err := calls.Compare.On(b.Context(), client, &calls.Comparing{As: 2, Survey: 1, Recorded: survey.Number > 0, Wanted: site.Wanted{Entries: entries}})
 		if err != nil {
 			b.Fatal(err)
 		}
-		out, err := client.Deploy(b.Context(), &site.Plan{Want: entries, Survey: survey, Result: result, Open: c.open}, &site.Watch{})
+		out, err := deployed(b.Context(), client, &calls.Staging{As: 3, Comparison: 2, Plan: site.Plan{Want: entries, Result: compared.Result, Open: c.open}}, &site.Watch{})
 		if err != nil || out.SentFiles != len(entries) {
 			b.Fatal(err, out)
 		}

@@ -43,18 +43,18 @@ func nameOf(chunk []byte) chunkName {
 	return chunkName(sum[:16])
 }
 
-// cutter cuts a stream into chunks.
-type cutter struct {
+// chunker cuts a stream into chunks by content, with a gear hash.
+type chunker struct {
 	in    *bufio.Reader
 	table *[256]uint64
 }
 
-func newCutter(in io.Reader) *cutter {
-	return &cutter{bufio.NewReaderSize(in, 2*mostChunk), gear()}
+func newChunker(in io.Reader) *chunker {
+	return &chunker{bufio.NewReaderSize(in, 2*mostChunk), gear()}
 }
 
 // next gives the next chunk, which holds until the one after it is asked for; io.EOF at the end.
-func (c *cutter) next() ([]byte, error) {
+func (c *chunker) next() ([]byte, error) {
 	ahead, err := c.in.Peek(mostChunk)
 	if len(ahead) == 0 {
 		if err == nil || err == bufio.ErrBufferFull {
@@ -88,7 +88,7 @@ const mostChunks = 1 << 18
 // chunksOf cuts a whole file.
 func chunksOf(ctx context.Context, in io.Reader) (packedChunks, error) {
 	var out packedChunks
-	c := newCutter(in)
+	c := newChunker(in)
 	for range mostChunks {
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -110,7 +110,7 @@ func chunksOf(ctx context.Context, in io.Reader) (packedChunks, error) {
 // span is a stretch of a file.
 type span struct{ offset, length int64 }
 
-// places gives where each chunk stands.
+// places gives where each chunk is.
 func (p packedChunks) places() (map[chunkName]span, error) {
 	out := map[chunkName]span{}
 	at := int64(0)
@@ -130,7 +130,7 @@ func (p packedChunks) places() (map[chunkName]span, error) {
 	return out, nil
 }
 
-// A record that copies holds, in the place of bytes, which stretch of the old version stands there.
+// A record that copies holds, in the place of bytes, which stretch of the old version exists there.
 
 func appendSpan(out []byte, s span) []byte {
 	return binary.AppendUvarint(binary.AppendUvarint(out, uint64(s.offset)), uint64(s.length))

@@ -64,7 +64,7 @@ func TestAnOldVersionThatChangesMeanwhileIsFoundOut(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "www", "plate.tif"), []byte(random(9, 8<<20)), 0o644))
 		return next.open(path)
 	}
-	out, err := client.Deploy(t.Context(), plan, &site.Watch{})
+	out, err := deployed(t.Context(), client, plan, &site.Watch{})
 	require.NoError(t, err)
 	require.Len(t, out.Failed, 1)
 	require.ErrorIs(t, out.Failed[0].Err, site.ErrWrongBytes)
@@ -74,7 +74,7 @@ func TestCutsMoveWithTheContent(t *testing.T) {
 	text := random(5, 4<<20)
 	cut := func(text string) (names map[chunkName]bool, count int) {
 		names = map[chunkName]bool{}
-		for c := newCutter(bytes.NewBufferString(text)); ; count++ {
+		for c := newChunker(bytes.NewBufferString(text)); ; count++ {
 			chunk, err := c.next()
 			if err == io.EOF {
 				return names, count

@@ -7,14 +7,14 @@ import (
 )
 
 // A content frame carries records, each a part of a file or a small file whole: the file's position in what was asked
-// for (uvarint), flags (a byte), a length (uvarint), and as many bytes. Before them stand a byte that says whether they
+// for (uvarint), flags (a byte), a length (uvarint), and as many bytes. Before them is a byte that says whether they
 // are packed with zstd, and their length unpacked (uvarint), which is what they cost of the credit. Files come in the
 // order in which they were asked for, and a file's parts one after the other.
 
 const (
 	recordLast   = 1 << iota // the file ends here
 	recordFailed             // the file cannot be read; the bytes say why
-	recordCopy               // the bytes say which stretch of the old version stands here
+	recordCopy               // the bytes say which stretch of the old version exists here
 )
 
 const (

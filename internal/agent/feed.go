@@ -13,10 +13,11 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"tartine/internal/fsys"
 	"tartine/internal/site"
 )
 
-// credit is how much content may still be sent.
+// credit is the flow-control window of content: how much may still be sent.
 type credit struct {
 	mu      sync.Mutex
 	left    int64
@@ -43,8 +44,8 @@ func (c *credit) end() {
 	c.changed = make(chan struct{})
 }
 
-// take waits until so many bytes may be sent.
-func (c *credit) take(ctx context.Context, bytes int64) error {
+// spend waits until so many bytes may be sent.
+func (c *credit) spend(ctx context.Context, bytes int64) error {
 	for {
 		c.mu.Lock()
 		if c.over {
@@ -72,7 +73,7 @@ type feeder struct {
 	plan   *site.Plan
 	need   *need
 
-	slow  atomic.Bool  // the line is what holds things up, so that packing may pay
+	slow  atomic.Bool  // the connection is what holds things up, so that packing may pay
 	plain atomic.Int64 // how many frames to send without trying to pack: those before would not shrink
 	spent time.Duration
 	sent  int64
@@ -82,7 +83,8 @@ func newFeeder(c *Client, plan *site.Plan, n *need) *feeder {
 	return &feeder{client: c, plan: plan, need: n}
 }
 
-// Packing: below which rate of the line, in bytes a second, content is packed, and after how much is measured anew.
+// Packing: below which rate of the connection, in bytes a second, content is packed, and after how much is measured
+// anew.
 const (
 	packBelow    = 16 << 20
 	measureAfter = 1 << 20
@@ -100,7 +102,7 @@ type frame struct {
 	cost       int64
 }
 
-// run sends everything, or until the line is gone; then whoever waits for the answer is told.
+// run sends everything, or until the connection is gone; then whoever waits for the answer is told.
 func (f *feeder) run(ctx context.Context) {
 	readers := runtime.GOMAXPROCS(0)
 	ordered := make(chan *batch, 2*readers+2)
@@ -121,7 +123,7 @@ func (f *feeder) run(ctx context.Context) {
 		return nil
 	})
 	group.Go(func() error { return f.sendAll(ctx, ordered) })
-	_ = group.Wait() // a line that is gone ends the call
+	_ = group.Wait() // a connection that is gone ends the call
 }
 
 func (f *feeder) sizeAt(position int) int64 { return f.plan.Want[f.need.Want[position]].Size }
@@ -164,7 +166,7 @@ func (f *feeder) sendAll(ctx context.Context, ordered <-chan *batch) error {
 }
 
 func (f *feeder) send(ctx context.Context, next frame) error {
-	if err := f.client.credit.take(ctx, next.cost); err != nil {
+	if err := f.client.credit.spend(ctx, next.cost); err != nil {
 		return err
 	}
 	began := time.Now()
@@ -187,7 +189,7 @@ func (f *feeder) fill(ctx context.Context, b *batch) error {
 	}
 	records := make([]byte, 0, contentSize+contentSize/8)
 	for position := b.first; position < b.end; position++ {
-		records = f.appendSmall(records, position)
+		records = f.appendSmall(ctx, records, position)
 		if len(records) > contentSize+smallFile { // files may have grown
 			if err := f.put(ctx, b, records); err != nil {
 				return err
@@ -213,13 +215,13 @@ func (f *feeder) put(ctx context.Context, b *batch, records []byte) error {
 	}
 }
 
-func (f *feeder) open(position int) (io.ReadCloser, error) {
+func (f *feeder) open(ctx context.Context, position int) (io.ReadCloser, error) {
 	content, err := f.plan.Open(f.plan.Want[f.need.Want[position]].Path)
 	if err != nil {
 		return nil, err
 	}
 	if offset := f.need.Offsets[position]; offset > 0 {
-		if err := skip(content, offset); err != nil {
+		if err := fsys.Skip(ctx, content, offset); err != nil {
 			content.Close()
 			return nil, err
 		}
@@ -227,24 +229,15 @@ func (f *feeder) open(position int) (io.ReadCloser, error) {
 	return content, nil
 }
 
-func skip(content io.Reader, offset int64) error {
-	if seeker, ok := content.(io.Seeker); ok {
-		_, err := seeker.Seek(offset, io.SeekStart)
-		return err
-	}
-	_, err := io.CopyN(io.Discard, content, offset)
-	return err
-}
-
 // appendSmall reads a small file into a record. One that has grown is cut: its digest will say so.
-func (f *feeder) appendSmall(records []byte, position int) []byte {
+func (f *feeder) appendSmall(ctx context.Context, records []byte, position int) []byte {
 	size := f.sizeAt(position)
-	content, err := f.open(position)
+	content, err := f.open(ctx, position)
 	if err != nil {
 		return appendRecord(records, failedRecord(position, err))
 	}
 	defer content.Close()
-	// It is read to where it will stand in its record, behind a head that is as long as the size makes it.
+	// It is read to where it will be in its record, behind a head that is as long as the size makes it.
 	head := appendRecordHead(records, position, recordLast, int(size))
 	whole := slices.Grow(head, int(size)+1)
 	n, err := io.ReadFull(content, whole[len(head):len(head)+int(size)+1])
@@ -268,7 +261,7 @@ func failedRecord(position int, err error) record {
 
 // fillLarge reads a file in parts, and one byte more than it should have, to find out that it has grown.
 func (f *feeder) fillLarge(ctx context.Context, b *batch) error {
-	content, err := f.open(b.first)
+	content, err := f.open(ctx, b.first)
 	if err != nil {
 		return f.put(ctx, b, appendRecord(nil, failedRecord(b.first, err)))
 	}
@@ -310,7 +303,7 @@ func (f *feeder) fillChanged(ctx context.Context, b *batch, content io.Reader, o
 			run = span{}
 		}
 	}
-	for chunks := newCutter(content); ; {
+	for chunks := newChunker(content); ; {
 		chunk, err := chunks.next()
 		if err != nil {
 			flush()

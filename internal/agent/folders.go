@@ -11,8 +11,8 @@ import (
 	"tartine/internal/manifest"
 )
 
-// Two trees that differ are compared folder by folder: for each folder there is a digest of the entries that stand
-// directly in it, so that only the entries of folders that differ cross the line.
+// Two trees that differ are compared folder by folder: for each folder there is a digest of the entries that are
+// directly in it, so that only the entries of folders that differ cross the connection.
 //
 // The digest of a folder is the SHA-256 of its entries, in their order, each as: the length of its name in four bytes,
 // the name, kind, mode in two bytes, and the digest of a file or the SHA-256 of what a link says.
@@ -20,12 +20,22 @@ import (
 // byFolder gives the entries of each folder, by index, folders in the order of their first entry.
 func byFolder(entries []manifest.Entry) (folders []string, of map[string][]int) {
 	of = map[string][]int{}
-	for i := range entries {
+	all := make([]int, 0, len(entries)) // of which the lists are parts, as long as a folder's entries follow each other
+	for i := 0; i < len(entries); {
 		dir, _ := fsys.Split(entries[i].Path)
-		if of[dir] == nil {
-			folders = append(folders, dir)
+		begin := len(all)
+		for ; i < len(entries); i++ {
+			if next, _ := fsys.Split(entries[i].Path); next != dir {
+				break
+			}
+			all = append(all, i)
 		}
-		of[dir] = append(of[dir], i)
+		run := all[begin:len(all):len(all)]
+		if before := of[dir]; before != nil {
+			of[dir] = append(before, run...)
+			continue
+		}
+		folders, of[dir] = append(folders, dir), run
 	}
 	return folders, of
 }
@@ -42,7 +52,11 @@ func digestFolder(entries []manifest.Entry, of []int) manifest.Digest {
 		binary.BigEndian.PutUint32(long[:], uint32(len(name)))
 		hash.Write(long[:])
 		hash.Write([]byte(name))
-		hash.Write([]byte{byte(e.Kind)})
+		kind := byte(e.Kind)
+		if e.Hand {
+			kind |= 1 << 7
+		}
+		hash.Write([]byte{kind})
 		binary.BigEndian.PutUint16(number[:], uint16(e.Mode.Perm()))
 		hash.Write(number[:])
 		digest := e.Digest
@@ -54,18 +68,18 @@ func digestFolder(entries []manifest.Entry, of []int) manifest.Digest {
 	return manifest.Digest(hash.Sum(nil))
 }
 
-func digestFolders(entries []manifest.Entry) []folderDigest {
+// digestFolders gives the digest of each folder, and its entries as byFolder gives them.
+func digestFolders(entries []manifest.Entry) (out []folderDigest, of map[string][]int) {
 	folders, of := byFolder(entries)
-	out := make([]folderDigest, len(folders))
+	out = make([]folderDigest, len(folders))
 	for i, dir := range folders {
 		out[i] = folderDigest{Path: dir, Digest: digestFolder(entries, of[dir])}
 	}
-	return out
+	return out, of
 }
 
-// differing gives the folders, by index, whose entries are not those of the base.
-func differing(folders []folderDigest, base []manifest.Entry) (out []int) {
-	_, of := byFolder(base)
+// differing gives the folders, by index, whose entries are not those of the base, of which of gives the folders.
+func differing(folders []folderDigest, base []manifest.Entry, of map[string][]int) (out []int) {
 	for i, f := range folders {
 		if of[f.Path] == nil || digestFolder(base, of[f.Path]) != f.Digest {
 			out = append(out, i)
@@ -74,9 +88,8 @@ func differing(folders []folderDigest, base []manifest.Entry) (out []int) {
 	return out
 }
 
-// entriesOf gives the entries of some of the folders.
-func entriesOf(entries []manifest.Entry, folders []folderDigest, wanted []int) (manifest.Packed, error) {
-	_, of := byFolder(entries)
+// entriesOf gives the entries of some of the folders; of is as byFolder gives it.
+func entriesOf(entries []manifest.Entry, of map[string][]int, folders []folderDigest, wanted []int) (manifest.Packed, error) {
 	for _, i := range wanted {
 		if i < 0 || i >= len(folders) {
 			return nil, fmt.Errorf("%w: folder %d", ErrProtocol, i)
@@ -92,10 +105,9 @@ func entriesOf(entries []manifest.Entry, folders []folderDigest, wanted []int) (
 }
 
 // merge puts a tree together: the folders that differ from the base as they were sent, the others from the base.
-func merge(folders []folderDigest, base []manifest.Entry, sent []manifest.Entry) []manifest.Entry {
-	_, ofBase := byFolder(base)
+func merge(folders []folderDigest, base []manifest.Entry, ofBase map[string][]int, sent []manifest.Entry) []manifest.Entry {
 	_, ofSent := byFolder(sent)
-	var out []manifest.Entry
+	out := make([]manifest.Entry, 0, len(base)+len(sent))
 	for _, f := range folders {
 		if at, ok := ofSent[f.Path]; ok {
 			for _, i := range at {
@@ -107,7 +119,9 @@ func merge(folders []folderDigest, base []manifest.Entry, sent []manifest.Entry)
 			out = append(out, base[i])
 		}
 	}
-	slices.SortFunc(out, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
+	if !inOrder(out) { // folders that lie in one another, or an entry that comes twice
+		slices.SortFunc(out, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
+	}
 	return out
 }
 

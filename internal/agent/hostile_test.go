@@ -11,7 +11,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"tartine/internal/fsys"
+	"tartine/internal/calls"
+	"tartine/internal/farend"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
 )
@@ -31,15 +32,15 @@ func callOf(call uint64, method string, body any) []byte {
 // FuzzServer has a hostile client say anything. The server must end, and must not touch anything outside of its folder.
 func FuzzServer(f *testing.F) {
 	open := callOf(1, methodOpen, Root{Path: "www"})
-	survey := callOf(2, methodSurvey, true)
+	survey := callOf(2, calls.Survey.Name, calls.Surveying{As: 1, Believe: true})
 	entries := content{"a": "a"}.entries()
-	compare := callOf(3, methodCompare, compareCall{Whole: true, Paths: 1, Entries: manifest.Pack(entries)})
-	deploy := callOf(4, methodDeploy, deployCall{})
+	compare := callOf(3, calls.Compare.Name, compareCall{As: 2, Survey: 1, Whole: true, Paths: 1, Entries: manifest.Pack(entries)})
+	deploy := callOf(4, calls.Stage.Name, stageCall{As: 3, Comparison: 2})
 	data := append([]byte{rawContent}, binary.AppendUvarint(nil, 4)...)
 	data = appendRecord(data, record{0, recordLast, []byte("a")})
 	f.Add(bytes.Join([][]byte{open, survey, compare, deploy, frameOf(contentFrame, data)}, nil))
-	f.Add(bytes.Join([][]byte{open, callOf(2, methodVerify, verifyCall{Recorded: true}), callOf(3, methodRead, readCall{"../x", -1})}, nil))
-	f.Add(bytes.Join([][]byte{open, survey, callOf(3, methodCompare, compareCall{Folders: []folderDigest{{Path: "a"}}})}, nil))
+	f.Add(bytes.Join([][]byte{open, callOf(2, calls.Verify.Name, calls.Verifying{Recorded: true}), callOf(3, calls.Read.Name, calls.Range{Path: "../x", Offset: -1})}, nil))
+	f.Add(bytes.Join([][]byte{open, survey, callOf(3, calls.Compare.Name, compareCall{As: 2, Survey: 1, Folders: []folderDigest{{Path: "a"}}})}, nil))
 	f.Add(frameOf(cancelFrame, nil))
 	f.Add([]byte{0xff, 0xff, 0xff, 0xff, 'm'})
 	f.Fuzz(func(t *testing.T, said []byte) {
@@ -50,7 +51,7 @@ func FuzzServer(f *testing.F) {
 	})
 }
 
-// nobody is a line on which nothing more is said.
+// nobody is a connection on which nothing more is said.
 type nobody struct{}
 
 func (nobody) Close() error { return nil }
@@ -62,7 +63,7 @@ func FuzzClient(f *testing.F) {
 	}
 	c := content{"a": "a", "b": "b"}
 	f.Add(bytes.Join([][]byte{answer(1, opened{}), answer(2, site.Summary{}), answer(3, compareAnswer{Done: true, New: []newRun{{First: 0, Count: 2}}}),
-		messageOf(message{Call: 4, Event: eventNeed, Body: must(encoding.Marshal(need{Want: []int{0, 1}}))}), answer(4, outcome{Number: 1})}, nil))
+		messageOf(message{Call: 4, Event: eventNeed, Body: must(encoding.Marshal(need{Want: []int{0, 1}}))}), answer(4, calls.Stage.Pack(&site.Outcome{Number: 1}))}, nil))
 	f.Add(bytes.Join([][]byte{answer(1, opened{}), answer(2, site.Summary{Number: 1}), answer(3, compareAnswer{NeedDigests: true}), answer(4, compareAnswer{NeedFolders: []int{7}})}, nil))
 	f.Add(bytes.Join([][]byte{answer(1, opened{}), answer(2, site.Summary{}), answer(3, compareAnswer{Done: true, New: []newRun{{First: -1, Count: 9}}})}, nil))
 	f.Add(frameOf(creditFrame, must(encoding.Marshal(int64(-1)))))
@@ -72,19 +73,19 @@ func FuzzClient(f *testing.F) {
 			return
 		}
 		defer client.Close()
-		survey, err := client.Survey(t.Context(), true)
+		survey, err := calls.Survey.On(t.Context(), client, calls.Surveying{As: 1, Believe: true})
 		if err != nil {
 			return
 		}
 		entries := c.entries()
-		result, err := client.Compare(t.Context(), survey, &site.Wanted{Entries: entries}, nil)
+		compared, err := calls.Compare.On(t.Context(), client, &calls.Comparing{As: 2, Survey: 1, Recorded: survey.Number > 0, Wanted: site.Wanted{Entries: entries}})
 		if err != nil {
 			return
 		}
-		for i := range result.Changes {
-			require.NotEmpty(t, result.Changes[i].Path)
+		for i := range compared.Result.Changes {
+			require.NotEmpty(t, compared.Result.Changes[i].Path)
 		}
-		_, _ = client.Deploy(t.Context(), &site.Plan{Want: entries, Survey: survey, Result: result, Open: c.open}, &site.Watch{})
+		_, _ = deployed(t.Context(), client, &calls.Staging{As: 3, Comparison: 2, Plan: site.Plan{Want: entries, Result: compared.Result, Open: c.open}}, &site.Watch{})
 	})
 }
 
@@ -100,7 +101,7 @@ func TestBoundsAreHeld(t *testing.T) {
 	}
 	require.ErrorContains(t, serve(flood...), "more content than there was credit for")
 	require.ErrorContains(t, serve([]byte{0x7f, 0, 0, 0, 'm'}), "a frame of")
-	require.ErrorContains(t, serve(callOf(1, methodSurvey, true)[:9]), "unexpected EOF")
+	require.ErrorContains(t, serve(callOf(1, calls.Survey.Name, calls.Surveying{As: 1})[:9]), "unexpected EOF")
 	bomb := frameOf(packedFrame, packer().EncodeAll(make([]byte, 2*maxBody), nil))
 	require.ErrorIs(t, serve(bomb), ErrProtocol)
 	require.ErrorContains(t, serve(frameOf('?', nil)), "a frame of kind")
@@ -138,5 +139,5 @@ func TestALineThatEndsAtOnceIsLost(t *testing.T) {
 	near, far := net.Pipe()
 	far.Close()
 	_, err := Connect(t.Context(), near, near, near, "test", Root{Path: "www"})
-	require.ErrorIs(t, err, fsys.ErrLost)
+	require.ErrorIs(t, err, farend.ErrLost)
 }

@@ -18,20 +18,20 @@ import (
 	"strings"
 	"time"
 
-	"tartine/internal/fsys"
+	"tartine/internal/farend"
 )
 
 // The program gets to the far end through a POSIX shell that reads commands from its standard input. Whatever a login
 // prints before is passed over: lines count only with a marker that is made up for the session.
 //
-// The copy is written under a name of its own in the user's cache folder, checked there by its digest, and then renamed,
-// so that no half copy is ever found under the name that is looked for, which is made of the program's digest. An upload that the
-// connection broke off goes on from what arrived. Where that folder cannot hold programs that run, the copy lives in a private temporary
-// folder and is removed as it starts.
+// The copy is written under a name of its own in the user's cache folder, checked there by its digest, and then
+// renamed, so that no half copy is ever found under the name that is looked for, which is made of the program's digest.
+// An upload that the connection broke off goes on from what arrived. Where that folder cannot hold programs that run,
+// the copy lives in a private temporary folder and is removed as it starts.
 //
-// Only bytes that we wrote are run: a copy counts when it and its folder belong to the user who logged in, no one else may write into
-// that folder or replace it on the way there, and its digest is the one that is wanted. Where the far end cannot compute digests a copy
-// is never found, but written anew each time.
+// Only bytes that we wrote are run: a copy counts when it and its folder belong to the user who logged in, no one else
+// may write into that folder or replace it on the way there, and its digest is the one that is wanted. Where the far
+// end cannot compute digests a copy is never found, but written anew each time.
 
 // Stream is a way to a shell: what is written to it is read by the shell, and what the shell prints is read from it.
 type Stream interface {
@@ -45,7 +45,7 @@ type Program struct {
 	Path   string // one that is installed there already; empty: this one is copied there
 	Builds string // a folder of builds for other systems, tartine-OS-PROCESSOR each; may be empty
 	Own    string // the file of this program; empty: where the system says it is
-	// Arrived is told how much of an upload that was broken off stands there, in bytes; it may be nil.
+	// Arrived is told how much of an upload that was broken off exists there, in bytes; it may be nil.
 	Arrived func(bytes int64)
 }
 
@@ -89,7 +89,7 @@ func Start(ctx context.Context, stream Stream, program Program) (io.Reader, erro
 	if err != nil {
 		return nil, err
 	}
-	if build.digest != own { // that it may stand there already could not be asked before
+	if build.digest != own { // that it may be there already could not be asked before
 		if system, err = d.startCopy(build.digest); err != nil || system == "" {
 			return d.in, err
 		}
@@ -97,8 +97,8 @@ func Start(ctx context.Context, stream Stream, program Program) (io.Reader, erro
 	return d.in, d.upload(build)
 }
 
-// Copy gives the program that is to run at a far end of some system, where it is not put there through a shell, with its digest in
-// hex. It fails with an *UnavailableError.
+// Copy gives the program that is to run at a far end of some system, where it is not put there through a shell, with
+// its digest in hex. It fails with an *UnavailableError.
 func Copy(program Program, system string) (content []byte, digest string, err error) {
 	b, err := program.buildFor(system)
 	if err != nil {
@@ -122,8 +122,8 @@ func (p *Program) buildFor(system string) (*build, error) {
 	return b, nil
 }
 
-// Await waits until a program that was started at a far end tells, behind the marker, that it is ready to serve. What it
-// returns reads what comes then.
+// Await waits until a program that was started at a far end tells, behind the marker, that it is ready to serve. What
+// it returns reads what comes then.
 func Await(ctx context.Context, stream Stream, marker string) (io.Reader, error) {
 	d := &dialogue{ctx: ctx, in: bufio.NewReaderSize(stream, 256<<10), out: stream, stream: stream, marker: marker}
 	said, err := d.hear(startLimit)
@@ -171,8 +171,8 @@ func ownFile(file string) (string, error) {
 	return file, err
 }
 
-// ownDigest gives the digest of this program, in hex. It is remembered by the size and time of the program's file, since to digest
-// it takes longer than to connect.
+// ownDigest gives the digest of this program, in hex. It is remembered by the size and time of the program's file,
+// since to digest it takes longer than to connect.
 func ownDigest(file string) (string, error) {
 	file, err := ownFile(file)
 	if err != nil {
@@ -221,7 +221,8 @@ func copyName(digest string) string { return "agent-" + digest[:24] }
 
 // systems gives Go's names of what uname prints.
 var systems = map[string]string{
-	"Linux x86_64": "linux/amd64", "Linux aarch64": "linux/arm64", "Darwin x86_64": "darwin/amd64", "Darwin arm64": "darwin/arm64",
+	"Linux x86_64": "linux/amd64", "Linux aarch64": "linux/arm64", "Darwin x86_64": "darwin/amd64",
+	"Darwin arm64": "darwin/arm64",
 }
 
 // dialogue is the talk with the shell.
@@ -235,8 +236,8 @@ type dialogue struct {
 	arrived func(bytes int64)
 }
 
-// The scripts hold no backslash and leave nothing behind when they are broken off, but what arrived of a copy. M is the marker, N the name
-// of the copy, X its digest.
+// The scripts hold no backslash and leave nothing behind when they are broken off, but what arrived of a copy. M is the
+// marker, N the name of the copy, X its digest.
 const (
 	startScript = `m='M'; n='N'; x='X'; u=$(id -u); d="${XDG_CACHE_HOME:-$HOME/.cache}/tartine"; f="$d/$n"
 ours() { [ -n "$(find "$1" -prune -user "$u" ! -perm -020 ! -perm -002 ! -type l 2>/dev/null)" ]; }
@@ -294,12 +295,12 @@ func (d *dialogue) say(script string, with ...string) error {
 // lost tells why nothing comes: the connection is gone, or only the shell.
 func (d *dialogue) lost(reason string) error {
 	if living, ok := d.stream.(interface{ Lost() bool }); ok && living.Lost() {
-		return fmt.Errorf("%w before the agent began", fsys.ErrLost)
+		return fmt.Errorf("%w before the agent began", farend.ErrLost)
 	}
 	return unavailable("%s", reason)
 }
 
-// hear waits for a line with the marker and gives what stands behind it. The stream is ended when it does not come.
+// hear waits for a line with the marker and gives what is behind it. The stream is ended when it does not come.
 func (d *dialogue) hear(limit time.Duration) (string, error) {
 	ctx, cancel := context.WithTimeout(d.ctx, limit)
 	defer cancel()
@@ -351,7 +352,7 @@ func (d *dialogue) startInstalled(path string) error {
 	return err
 }
 
-// startCopy starts the copy that stands there; where none does it gives the system that the far end runs.
+// startCopy starts the copy that exists there; where none does it gives the system that the far end runs.
 func (d *dialogue) startCopy(digest string) (system string, err error) {
 	if err := d.first(startScript, "'N'", "'"+copyName(digest)+"'", "'X'", "'"+digest+"'"); err != nil {
 		return "", err

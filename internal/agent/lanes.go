@@ -13,10 +13,11 @@ import (
 	"time"
 )
 
-// A channel of an SSH connection carries no more than its window in one round trip, however wide the line is. Where that
-// holds content up it is sent over several channels, called lanes. Each ends in a process of the same program, which
-// passes what comes on into a pipe of the agent and does nothing else. Frames of content are numbered, and the agent
-// takes them in the order of their numbers, whichever lane brings them; everything else stays on the first channel.
+// A channel of an SSH connection carries no more than its window in one round trip, however wide the connection is.
+// Where that holds content up it is sent over several channels, called lanes. Each ends in a process of the same
+// program, which passes what comes on into a pipe of the agent and does nothing else. Frames of content are numbered,
+// and the agent takes them in the order of their numbers, whichever lane brings them; everything else stays on the
+// first channel.
 
 // When lanes are used, and how many.
 const (
@@ -128,7 +129,7 @@ func (s *server) receiveLane(ctx context.Context, out io.Reader, in io.Closer) e
 	for {
 		k, payload, err := l.receive()
 		if err != nil {
-			// The first channel says what has become of the line, if both are gone.
+			// The first channel says what has become of the connection, if both are gone.
 			select {
 			case <-s.over:
 				return nil
@@ -159,7 +160,7 @@ func Lane(in io.Reader, out io.Writer, end, marker string) error {
 		return err
 	}
 	if info.Mode().Type() != fs.ModeNamedPipe {
-		return fmt.Errorf("%s is no pipe", end)
+		return fmt.Errorf("%s is not a pipe", end)
 	}
 	pipe, err := os.OpenFile(end, os.O_WRONLY, 0)
 	if err != nil {
@@ -195,7 +196,7 @@ func (c *Client) widen(ctx context.Context, bytes int64) error {
 	trip := time.Hour
 	for range 3 { // a busy machine may answer late once
 		began := time.Now()
-		if err := c.call(ctx, methodLanes, lanesCall{}, &answer, nil); err != nil {
+		if err := c.call(ctx, methodLanes, lanesCall{}, into(&answer), nil); err != nil {
 			return err
 		}
 		trip = min(trip, time.Since(began))
@@ -204,7 +205,7 @@ func (c *Client) widen(ctx context.Context, bytes int64) error {
 		}
 	}
 	count := min(int(trip.Seconds()*laneRate/laneWindow), mostLanes)
-	if err := c.call(ctx, methodLanes, lanesCall{Count: count}, &answer, nil); err != nil {
+	if err := c.call(ctx, methodLanes, lanesCall{Count: count}, into(&answer), nil); err != nil {
 		return err
 	}
 	open := c.another

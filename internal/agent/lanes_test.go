@@ -18,14 +18,14 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"tartine/internal/fsys"
+	"tartine/internal/farend"
 	"tartine/internal/site"
 )
 
-// longLine is a line with a long round trip.
-type longLine struct{ net.Conn }
+// highLatency is a connection with a long round trip.
+type highLatency struct{ net.Conn }
 
-func (l longLine) Write(p []byte) (int, error) {
+func (l highLatency) Write(p []byte) (int, error) {
 	<-time.After(40 * time.Millisecond)
 	return l.Conn.Write(p)
 }
@@ -72,7 +72,7 @@ func manyPlates() content {
 func TestMuchContentOverALongLineTakesSeveralLanes(t *testing.T) {
 	dir := t.TempDir()
 	near, far := net.Pipe()
-	client := sessionOver(t, dir, longLine{near}, far)
+	client := sessionOver(t, dir, highLatency{near}, far)
 	var carried atomic.Int64
 	client.Widen(laneShell(t, &carried, 1<<40))
 	first := manyPlates()
@@ -84,18 +84,18 @@ func TestMuchContentOverALongLineTakesSeveralLanes(t *testing.T) {
 
 func TestALaneThatBreaksEndsTheSession(t *testing.T) {
 	near, far := net.Pipe()
-	client := sessionOver(t, t.TempDir(), longLine{near}, far)
+	client := sessionOver(t, t.TempDir(), highLatency{near}, far)
 	var carried atomic.Int64
 	client.Widen(laneShell(t, &carried, 2<<20))
-	_, err := client.Deploy(t.Context(), manyPlates().compare(t, client), &site.Watch{})
-	require.ErrorIs(t, err, fsys.ErrLost)
+	_, err := deployed(t.Context(), client, manyPlates().compare(t, client), &site.Watch{})
+	require.ErrorIs(t, err, farend.ErrLost)
 }
 
 func TestLanesThatCannotBeStartedAreDoneWithout(t *testing.T) {
 	dir := t.TempDir()
 	near, far := net.Pipe()
-	client := sessionOver(t, dir, longLine{near}, far)
-	client.Widen(func(context.Context) (Stream, error) { return nil, fsys.ErrUnsupported })
+	client := sessionOver(t, dir, highLatency{near}, far)
+	client.Widen(func(context.Context) (Stream, error) { return nil, farend.ErrUnsupported })
 	first := manyPlates()
 	first.deploy(t, client)
 	require.Zero(t, client.Lanes())

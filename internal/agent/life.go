@@ -6,13 +6,13 @@ import (
 	"time"
 )
 
-// errNoLife tells that the other side is gone, although the line has not ended.
-var errNoLife = errors.New("the other side gives no sign of life")
+// errSilent tells that the other side is gone, although the connection has not ended.
+var errSilent = errors.New("the other side sends no keep-alives any more")
 
-// watchLife sends signs of life until quit is closed, and calls dead when none has come for too long, or when the line
-// is gone. Heard is when something came last, in nanoseconds since 1970.
+// watchLife sends keep-alives until quit is closed, and calls dead when none has come for too long, or when the
+// connection is gone. Heard is when something came last, in nanoseconds since 1970.
 func (l *link) watchLife(heard *atomic.Int64, quit <-chan struct{}, dead func(error)) {
-	// A line that takes no more holds up who sends, but not who looks at the clock.
+	// A connection that takes no more holds up who sends, but not who looks at the clock.
 	broken := make(chan error, 1)
 	go func() {
 		tick := time.NewTicker(aliveEvery)
@@ -41,7 +41,7 @@ func (l *link) watchLife(heard *atomic.Int64, quit <-chan struct{}, dead func(er
 		case <-tick.C:
 		}
 		if time.Since(time.Unix(0, heard.Load())) > aliveLimit {
-			dead(errNoLife)
+			dead(errSilent)
 			return
 		}
 	}

@@ -9,6 +9,7 @@ import (
 
 	"github.com/fxamacker/cbor/v2"
 
+	"tartine/internal/calls"
 	"tartine/internal/diff"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
@@ -21,36 +22,20 @@ type hello struct {
 	Build    string `cbor:"build"` // which program: both must be the same
 }
 
-// message is a call, its answer, or something that is told while a call is under way. A client makes one call at a time.
+// message is a call, its answer, or something that is told while a call is under way. A client makes one call at a
+// time.
 type message struct {
 	Call   uint64          `cbor:"call"`             // which call it is about, from 1
 	Method string          `cbor:"method,omitempty"` // of a call
 	Event  string          `cbor:"event,omitempty"`  // of what is told
-	Error  *wireError      `cbor:"error,omitempty"`  // of an answer that is a failure
+	Error  *calls.Error    `cbor:"error,omitempty"`  // of an answer that is a failure
 	Body   cbor.RawMessage `cbor:"body,omitempty"`   // what the method or event is called with, or the answer
 }
 
-// The methods.
+// The methods of the session itself. All others are calls, under their names.
 const (
-	methodOpen       = "open"
-	methodSurvey     = "survey"
-	methodCompare    = "compare"
-	methodDeploy     = "deploy"
-	methodRecover    = "recover"
-	methodAffirm     = "affirm"
-	methodDeployment = "deployment"
-	methodHistory    = "history"
-	methodHeld       = "held"
-	methodVerify     = "verify"
-	methodExamine    = "examine"
-	methodUnfinished = "unfinished"
-	methodLocked     = "locked"
-	methodUnlock     = "unlock"
-	methodGiveUp     = "give up"
-	methodRead       = "read"
-	methodLanes      = "lanes"
-	methodStands     = "stands"
-	methodGather     = "gather"
+	methodOpen  = "open"
+	methodLanes = "lanes"
 )
 
 // The events. All but need go to a watch.
@@ -71,17 +56,19 @@ type Root struct {
 
 type opened struct {
 	Root      string         `cbor:"root"` // as a person knows it
-	Exists    bool           `cbor:"exists"`
 	Abilities fsys.Abilities `cbor:"abilities"`
 }
 
 // compareCall has three stages, each of which may be the last: the tree digest; digests of its folders; entries.
 type compareCall struct {
+	As      calls.ID        `cbor:"as"`
+	Survey  calls.ID        `cbor:"survey"`
 	Tree    manifest.Digest `cbor:"tree"`
 	Paths   int             `cbor:"paths"`
 	Times   bool            `cbor:"times,omitempty"`
 	Nothing bool            `cbor:"nothing,omitempty"`
 	Kept    []string        `cbor:"kept,omitempty"`
+	Gone    []string        `cbor:"gone,omitempty"`
 	Folders []folderDigest  `cbor:"folders,omitempty"`
 	Entries manifest.Packed `cbor:"entries,omitempty"`
 	Whole   bool            `cbor:"whole,omitempty"` // Entries is all there is
@@ -111,9 +98,10 @@ type folderDigest struct {
 
 // compareAnswer is the result, or what is needed to find it.
 type compareAnswer struct {
-	NeedAll     bool          `cbor:"need_all,omitempty"`
-	NeedDigests bool          `cbor:"need_digests,omitempty"`
-	NeedFolders []int         `cbor:"need_folders,omitempty"` // indices into Folders; more than the tree digest was sent
+	NeedAll     bool `cbor:"need_all,omitempty"`
+	NeedDigests bool `cbor:"need_digests,omitempty"`
+	// indices into Folders; more than the tree digest was sent
+	NeedFolders []int         `cbor:"need_folders,omitempty"`
 	Same        int           `cbor:"same"`
 	SameBytes   int64         `cbor:"same_bytes"`
 	Stale       bool          `cbor:"stale,omitempty"`
@@ -182,6 +170,7 @@ const (
 	flagDrifted = 1 << iota
 	flagForeign
 	flagModeOnly
+	flagHand
 )
 
 type wireFound struct {
@@ -193,19 +182,22 @@ type wireFound struct {
 
 func toWireChange(c *diff.Change, want int) wireChange {
 	out := wireChange{Want: want, Status: c.Status}
-	for flag, set := range map[uint8]bool{flagDrifted: c.Drifted, flagForeign: c.Foreign, flagModeOnly: c.ModeOnly} {
+	for flag, set := range map[uint8]bool{flagDrifted: c.Drifted, flagForeign: c.Foreign, flagModeOnly: c.ModeOnly,
+		flagHand: c.Hand} {
 		if set {
 			out.Flags |= flag
 		}
 	}
 	if c.Found != nil {
-		out.Found = &wireFound{Entry: manifest.Pack([]manifest.Entry{c.Found.Entry}), Other: uint32(c.Found.Other), Filled: c.Found.Filled}
+		out.Found = &wireFound{Entry: manifest.Pack([]manifest.Entry{c.Found.Entry}), Other: uint32(c.Found.Other),
+			Filled: c.Found.Filled}
 	}
 	return out
 }
 
 func (w *wireChange) change(want []manifest.Entry) (c diff.Change, err error) {
-	c = diff.Change{Status: w.Status, Drifted: w.Flags&flagDrifted != 0, Foreign: w.Flags&flagForeign != 0, ModeOnly: w.Flags&flagModeOnly != 0}
+	c = diff.Change{Status: w.Status, Drifted: w.Flags&flagDrifted != 0, Foreign: w.Flags&flagForeign != 0,
+		ModeOnly: w.Flags&flagModeOnly != 0, Hand: w.Flags&flagHand != 0}
 	if w.Found != nil {
 		f := &diff.Found{Other: fs.FileMode(w.Found.Other), Filled: w.Found.Filled}
 		found, err := w.Found.Entry.Unpack()
@@ -227,10 +219,13 @@ func (w *wireChange) change(want []manifest.Entry) (c diff.Change, err error) {
 	return c, nil
 }
 
-// deployCall is a site.Plan without what the far end has already.
-type deployCall struct {
+// stageCall is a site.Plan without what the far end has already.
+type stageCall struct {
+	As           calls.ID         `cbor:"as"`
+	Comparison   calls.ID         `cbor:"comparison"`
 	Last         []string         `cbor:"last,omitempty"`
 	Kept         []string         `cbor:"kept,omitempty"`
+	Gone         []string         `cbor:"gone,omitempty"`
 	Generator    string           `cbor:"generator,omitempty"`
 	Origin       *manifest.Origin `cbor:"origin,omitempty"`
 	RemoveStrays bool             `cbor:"remove_strays,omitempty"`
@@ -240,46 +235,26 @@ type deployCall struct {
 	SendAll      bool             `cbor:"send_all,omitempty"`
 	History      int              `cbor:"history,omitempty"`
 	Rollback     int              `cbor:"rollback,omitempty"`
+	Sources      string           `cbor:"sources,omitempty"`
+	Hand         bool             `cbor:"hand,omitempty"`
+	Beside       *site.Beside     `cbor:"beside,omitempty"`
+	Promoted     *promotedCall    `cbor:"promoted,omitempty"`
 	Took         time.Duration    `cbor:"took"` // since the deployment was begun
 	Wait         time.Duration    `cbor:"wait,omitempty"`
+	Watched      *watchedCall     `cbor:"watched,omitempty"`
 }
 
-// outcome is a site.Outcome.
-type outcome struct {
-	SentFiles int           `cbor:"sent_files"`
-	SentBytes int64         `cbor:"sent_bytes"`
-	Resumed   int           `cbor:"resumed"`
-	Reused    int           `cbor:"reused"`
-	Failed    []wireFailure `cbor:"failed,omitempty"`
-	Number    int           `cbor:"number"`
-	Verified  bool          `cbor:"verified"`
-	Method    string        `cbor:"method"`
-	NotAtomic bool          `cbor:"not_atomic"`
-	ModesLeft int           `cbor:"modes_left,omitempty"`
-	TimesLeft int           `cbor:"times_left,omitempty"`
+// promotedCall is the deployment of another site that is brought.
+type promotedCall struct {
+	From       string          `cbor:"from"`
+	Deployment int             `cbor:"deployment"`
+	Tree       manifest.Digest `cbor:"tree"`
 }
 
-func outcomeToWire(o *site.Outcome) *outcome {
-	out := &outcome{SentFiles: o.SentFiles, SentBytes: o.SentBytes, Resumed: o.Resumed, Reused: o.Reused, Number: o.Number,
-		Verified: o.Verified, Method: o.Method, NotAtomic: o.NotAtomic, ModesLeft: o.ModesLeft, TimesLeft: o.TimesLeft}
-	out.Failed = failuresToWire(o.Failed)
-	return out
-}
-
-func (o *outcome) outcome() *site.Outcome {
-	out := &site.Outcome{SentFiles: o.SentFiles, SentBytes: o.SentBytes, Resumed: o.Resumed, Reused: o.Reused, Number: o.Number,
-		Verified: o.Verified, Method: printable(o.Method), NotAtomic: o.NotAtomic, ModesLeft: o.ModesLeft, TimesLeft: o.TimesLeft}
-	if out.Method == "read back" {
-		out.Method = "read again at the far end"
-	}
-	out.Failed = failuresFromWire(o.Failed)
-	return out
-}
-
-type wireFailure struct {
-	_     struct{} `cbor:",toarray"`
-	Path  string
-	Error *wireError
+// watchedCall is the watch that deploys.
+type watchedCall struct {
+	ID    string    `cbor:"id"`
+	Since time.Time `cbor:"since"`
 }
 
 // phase is what a watch is told of a phase; done is what has been done since the last time.
@@ -299,53 +274,6 @@ type (
 type need struct {
 	Want    []int         `cbor:"want"`              // indices into what was compared
 	Offsets map[int]int64 `cbor:"offsets,omitempty"` // by position in Want; missing: from the beginning
-	// Old is the chunks of versions that stand at the far end, by position in Want.
+	// Old is the chunks of versions that are at the far end, by position in Want.
 	Old map[int]packedChunks `cbor:"old,omitempty"`
-}
-
-type (
-	numberCall struct {
-		Number int    `cbor:"number"`
-		User   string `cbor:"user,omitempty"`
-	}
-	verifyCall struct {
-		Recorded bool            `cbor:"recorded"` // against what is recorded, not against Entries
-		Entries  manifest.Packed `cbor:"entries,omitempty"`
-		Strays   bool            `cbor:"strays"`
-	}
-	standsCall struct {
-		Paths []string `cbor:"paths,omitempty"`
-	}
-	readCall struct {
-		Path   string `cbor:"path"`
-		Offset int64  `cbor:"offset"`
-	}
-	gatherCall struct {
-		Paths []string `cbor:"paths"`
-	}
-	gathered struct { // one for each path
-		Content []byte     `cbor:"content,omitempty"`
-		Error   *wireError `cbor:"error,omitempty"`
-	}
-	readAnswer struct {
-		Content []byte `cbor:"content"`
-		End     bool   `cbor:"end"`
-	}
-)
-
-// standing is a site.Standing.
-type standing struct {
-	Entries manifest.Packed `cbor:"entries"`
-	Raw     []rawEntry      `cbor:"raw,omitempty"`
-	Left    []wireFailure   `cbor:"left,omitempty"`
-}
-
-// rawEntry is a file whose path is no UTF-8.
-type rawEntry struct {
-	_      struct{} `cbor:",toarray"`
-	Path   []byte
-	Size   int64
-	Mode   uint32
-	Digest manifest.Digest
-	Time   int64 // nanoseconds since 1970
 }

@@ -4,6 +4,8 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"tartine/internal/site"
 )
 
 // progress tells the client now and then what has been done.
@@ -36,19 +38,24 @@ func (s *server) progress(call uint64) *progress {
 	return p
 }
 
+// watch gives what it is told by.
+func (p *progress) watch() *site.Watch {
+	return &site.Watch{Phase: p.phase, Bytes: p.bytes, File: p.file}
+}
+
 func (p *progress) bytes(n int64) { p.sum.Add(n) }
 
 func (p *progress) file(string, int64) { p.files.Add(1) }
 
 func (p *progress) phase(name string, files int, bytes int64) {
 	p.tell()
-	_ = p.server.tell(p.call, eventPhase, phase{name, files, bytes}) // a line that is gone ends the session
+	_ = p.server.tell(p.call, eventPhase, phase{name, files, bytes}) // a connection that is gone ends the session
 }
 
 func (p *progress) tell() {
 	d := done{int(p.files.Swap(0)), p.sum.Swap(0)}
 	if d != (done{}) {
-		_ = p.server.tell(p.call, eventDone, d) // a line that is gone ends the session
+		_ = p.server.tell(p.call, eventDone, d) // a connection that is gone ends the session
 	}
 }
 

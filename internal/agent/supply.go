@@ -12,7 +12,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"tartine/internal/fsys"
+	"tartine/internal/farend"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
 )
@@ -29,7 +29,8 @@ type supply struct {
 }
 
 // Supply implements site.Supplier.
-func (s *supply) Supply(ctx context.Context, pieces []site.Piece, take func(context.Context, int, io.Reader, []byte, error) error) error {
+func (s *supply) Supply(ctx context.Context, pieces []site.Piece,
+	take func(context.Context, int, io.Reader, []byte, error) error) error {
 	if len(pieces) == 0 {
 		return nil
 	}
@@ -48,7 +49,7 @@ func (s *supply) Supply(ctx context.Context, pieces []site.Piece, take func(cont
 	if n.Old, err = cutOld(ctx, pieces); err != nil {
 		return err
 	}
-	if s.taking != nil { // content may come, and the line be lost, before the next statement is reached
+	if s.taking != nil { // content may come, and the connection be lost, before the next statement is reached
 		s.taking.Store(true)
 		defer s.taking.Store(false)
 	}
@@ -56,7 +57,8 @@ func (s *supply) Supply(ctx context.Context, pieces []site.Piece, take func(cont
 		return err
 	}
 	group, ctx := errgroup.WithContext(ctx)
-	d := &distributor{supply: s, take: take, group: group, asked: pieces, slots: make(chan struct{}, 2*runtime.GOMAXPROCS(0)), pieces: len(pieces)}
+	d := &distributor{supply: s, take: take, group: group, asked: pieces,
+		slots: make(chan struct{}, 2*runtime.GOMAXPROCS(0)), pieces: len(pieces)}
 	group.Go(func() error { return d.run(ctx) })
 	return group.Wait()
 }
@@ -146,7 +148,8 @@ func (d *distributor) deliver(ctx context.Context, frame *delivery) error {
 	for _, r := range records {
 		if d.large != nil {
 			if r.position != d.large.position {
-				return fmt.Errorf("%w: a part of file %d in the middle of %d", ErrProtocol, r.position, d.large.position)
+				return fmt.Errorf("%w: a part of file %d in the middle of %d", ErrProtocol, r.position,
+					d.large.position)
 			}
 			if err := d.part(ctx, frame, r); err != nil {
 				return err
@@ -216,7 +219,7 @@ type large struct {
 	position int
 	parts    chan part
 	gone     chan struct{} // closed when nobody reads the parts any more
-	cut      atomic.Bool   // the line was lost before its end
+	cut      atomic.Bool   // the connection was lost before its end
 }
 
 type part struct {
@@ -285,7 +288,7 @@ func (r *partReader) Read(p []byte) (int, error) {
 		}
 		next, ok := <-r.parts
 		if !ok && r.cut.Load() {
-			return 0, fsys.ErrLost
+			return 0, farend.ErrLost
 		}
 		if !ok {
 			return 0, io.EOF
@@ -317,7 +320,7 @@ func (r *partReader) seek(offset int64) error {
 	}
 	seeker, ok := r.old.(io.Seeker)
 	if !ok {
-		return fsys.ErrUnsupported
+		return farend.ErrUnsupported
 	}
 	_, err := seeker.Seek(offset, io.SeekStart)
 	return err

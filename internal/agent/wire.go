@@ -8,8 +8,9 @@ import (
 	"io"
 	"sync"
 
-	"github.com/fxamacker/cbor/v2"
 	"github.com/klauspost/compress/zstd"
+
+	"tartine/internal/calls"
 )
 
 // A frame is a length in four bytes, the highest first, and as many bytes, of which the first says what kind it is.
@@ -24,11 +25,11 @@ const (
 	contentFrame kind = 'd' // content of files
 	creditFrame  kind = 'w' // how many bytes of content more may be sent
 	cancelFrame  kind = 'x' // the call is no longer wanted
-	aliveFrame   kind = 'a' // a sign of life
+	aliveFrame   kind = 'a' // a keep-alive
 )
 
-// link frames what goes to the other side and what comes from there. Frames may be sent from several goroutines at once;
-// one receives.
+// link frames what goes to the other side and what comes from there. Frames may be sent from several goroutines at
+// once; one receives.
 type link struct {
 	in *bufio.Reader
 
@@ -92,11 +93,26 @@ func (l *link) receive() (kind, []byte, error) {
 	return kind(head[4]), payload, nil
 }
 
-// partSize is how much of a body goes into one frame, in bytes; packFrom is from where on it is packed.
+// partSize is how much of a body goes into one frame, in bytes; packFrom is from where on it is packed, and tryPacking how
+// much of a longer one is packed first, to see whether that pays.
 const (
-	partSize = 512 << 10
-	packFrom = 4 << 10
+	partSize   = 512 << 10
+	packFrom   = 4 << 10
+	tryPacking = 32 << 10
 )
+
+// packs tells whether a body becomes shorter when it is packed.
+func packs(body []byte) bool {
+	if len(body) < packFrom {
+		return false
+	}
+	if len(body) < 4*tryPacking {
+		return true
+	}
+	at := len(body) / 2
+	tried := body[at : at+tryPacking]
+	return len(packer().EncodeAll(tried, nil)) < tryPacking-tryPacking/16
+}
 
 // sendMessage sends a message whole, in as many frames as its body needs.
 func (l *link) sendMessage(m *message) error {
@@ -105,7 +121,7 @@ func (l *link) sendMessage(m *message) error {
 		return err
 	}
 	last := messageFrame
-	if len(body) >= packFrom {
+	if packs(body) {
 		body, last = packer().EncodeAll(body, nil), packedFrame
 	}
 	l.mu.Lock()
@@ -152,10 +168,8 @@ func (a *assembler) add(k kind, payload []byte) (*message, error) {
 }
 
 var (
-	encoding = must(cbor.EncOptions{Time: cbor.TimeRFC3339Nano}.EncMode())
-	// Names at a far end may be any bytes; whoever shows or records one looks at it first.
-	decoding = must(cbor.DecOptions{MaxArrayElements: maxList, MaxMapPairs: 1 << 16, MaxNestedLevels: 16, UTF8: cbor.UTF8DecodeInvalid}.DecMode())
-	packer   = sync.OnceValue(func() *zstd.Encoder {
+	encoding, decoding = calls.Encoding, calls.Decoding
+	packer             = sync.OnceValue(func() *zstd.Encoder {
 		return must(zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1)))
 	})
 	unpacker = sync.OnceValue(func() *zstd.Decoder {

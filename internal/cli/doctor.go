@@ -2,18 +2,17 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"tartine/internal/calls"
 	"tartine/internal/connect"
-	"tartine/internal/connect/engine"
 	"tartine/internal/render"
 	"tartine/internal/site"
-	"tartine/internal/target"
+	"tartine/internal/targets"
 )
 
 func (a *app) doctorCommand() *cobra.Command {
@@ -41,21 +40,17 @@ func (a *app) doctor(ctx context.Context, args []string) error {
 	return a.together(all, func(m *meant) error { return a.examine(ctx, m.reach, m.heading) })
 }
 
-func (a *app) examine(ctx context.Context, reach target.Settings, heading render.Heading) error {
+func (a *app) examine(ctx context.Context, reach targets.Settings, heading render.Heading) error {
 	took := map[connect.Step]time.Duration{}
 	reach.Took = func(step connect.Step, length time.Duration) { took[step] = length }
 	opened, err := a.open(ctx, reach)
-	checks, status := wayThere(reach, took, err)
-	if err == nil && opened.Way == "agent" && len(checks) > 0 {
-		checks = checks[:len(checks)-1] // SFTP was not tried
-	}
+	checks, status := wayThere(reach.Address.Driver(), took, opened, err)
 	if err == nil {
 		defer opened.Close()
-		examined, failed := opened.Examine(ctx)
+		examined, failed := calls.Examine.On(ctx, opened, calls.None{})
 		if failed != nil {
 			return failed
 		}
-		checks = append(checks, wayOf(reach.Address.Kind, opened)...)
 		checks = append(checks, examined...)
 	} else if len(checks) == 0 {
 		return err
@@ -74,88 +69,33 @@ func (a *app) examine(ctx context.Context, reach target.Settings, heading render
 	return nil
 }
 
-// wayOf says whether an agent runs at the far end, where one could.
-func wayOf(kind target.Kind, opened *target.Opened) []site.Check {
-	switch {
-	case opened.Way == "agent" && kind == target.Container:
-		return []site.Check{{Name: "engine", Verdict: site.Good, Found: "a container engine answers"},
-			{Name: "container", Verdict: site.Good, Found: "it runs"}, {Name: "agent", Verdict: site.Good, Found: "it runs there"}}
-	case opened.Way == "agent":
-		return []site.Check{{Name: "agent", Verdict: site.Good, Found: "it runs there"}}
-	case len(opened.Facts) > 0:
-		return opened.Facts
-	case opened.Why != nil && kind == target.Container:
-		return []site.Check{{Name: "engine", Verdict: site.Good, Found: "a container engine answers"},
-			{Name: "agent", Verdict: site.Slow, Found: opened.Why.Error(), Mend: startIt(opened.Why)}}
-	case opened.Why != nil:
-		return []site.Check{{Name: "agent", Verdict: site.Slow, Found: opened.Why.Error(), Mend: "every file operation crosses the line; where that is fast enough, say agent: off"}}
-	}
-	return nil
-}
-
-// wayStep is a step of connecting, how it is when it is good, and how long it may take.
-type wayStep struct {
-	step connect.Step
-	good string
-	long time.Duration
-	mend string
-}
-
-// startIt says what there is to gain where a container does not run.
-func startIt(why error) string {
-	var container *target.ContainerError
-	if errors.As(why, &container) && container.Stopped {
-		return "what is needed of the site is carried here and back; in one that runs, files are changed where they are"
-	}
-	return ""
-}
-
-// wayThere says how far the connection came, and which steps took longer than they should. A folder of this machine has
-// no way.
-func wayThere(reach target.Settings, took map[connect.Step]time.Duration, err error) (checks []site.Check, status int) {
-	service := "an SSH server"
-	if reach.Address.Kind == target.FTP || reach.Address.Kind == target.FTPS {
-		service = "an FTP server"
-	}
-	steps := []wayStep{
-		{connect.Lookup, "the name is known", time.Second, "a name server on the way does not answer: look at the resolver's settings of this machine"},
-		{connect.Port, service + " answers", time.Second, "the line is long or busy: many small files will take their time"},
-		{connect.HostKey, "it is trusted", 3 * time.Second, "the line is long, or the server busy"},
-		{connect.Login, "the login is accepted", 3 * time.Second, "the server may look our name up: UseDNS no in its settings avoids that"},
-		{connect.Start, "SFTP is offered", 0, ""},
-	}
-	switch reach.Address.Kind {
-	case target.FTP:
-		steps = []wayStep{steps[0], steps[1], steps[3]}
-	case target.FTPS:
-		steps = []wayStep{steps[0], steps[1], {connect.Certificate, "it is trusted", 3 * time.Second, "the line is long, or the server busy"}, steps[3]}
-	}
-	var failed *connect.Error
-	if reach.Address.Kind == target.Container && err != nil {
-		said := sentence(err)
-		name := "container"
-		var none *engine.Error
-		if errors.As(err, &none) {
-			name = "engine"
-		}
-		return []site.Check{{Name: name, Verdict: site.Wrong, Found: said.what, Mend: said.next}}, said.status
-	}
-	if reach.Address.Kind == target.Folder || reach.Address.Kind == target.Container || err != nil && !errors.As(err, &failed) {
+// wayThere says how far the connection came, which steps took longer than they should, and how an open site is reached.
+func wayThere(driver *targets.Driver, took map[connect.Step]time.Duration, opened *targets.Opened,
+	err error) (checks []site.Check, status int) {
+	failed := driver.Failed(err)
+	if err != nil && failed == "" {
 		return nil, ExitDone
 	}
-	for _, s := range steps {
-		if failed != nil && failed.Step == s.step {
+	for _, s := range driver.Steps {
+		switch {
+		case failed == s.Step:
 			said := sentence(err)
-			return append(checks, site.Check{Name: string(s.step), Verdict: site.Wrong, Found: said.what, Mend: said.next}), said.status
+			return append(checks, site.Check{Name: string(s.Step), Verdict: site.Wrong, Found: said.what,
+				Fix: said.next}), said.status
+		case s.Good == "" || opened != nil && opened.Agent && s.NoAgent:
+			continue
 		}
-		check := site.Check{Name: string(s.step), Verdict: site.Good, Found: s.good}
-		if length, known := took[s.step]; known {
+		check := site.Check{Name: string(s.Step), Verdict: site.Good, Found: s.Good}
+		if length, known := took[s.Step]; known {
 			check.Found += fmt.Sprintf(" (%s)", render.Duration(length.Round(time.Millisecond)))
-			if length > s.long {
-				check.Verdict, check.Mend = site.Slow, s.mend
+			if s.Long > 0 && length > s.Long {
+				check.Verdict, check.Fix = site.Slow, s.Fix
 			}
 		}
 		checks = append(checks, check)
+	}
+	if opened != nil {
+		checks = append(checks, driver.Reached(opened)...)
 	}
 	return checks, ExitDone
 }
@@ -173,7 +113,7 @@ func (a *app) targetsCommand() *cobra.Command {
 	a.configFlag(cmd)
 	a.targetFlags(cmd)
 	a.outputFlags(cmd)
-	cmd.Flags().BoolVar(&check, "check", false, "ask each of them whether it answers and which deployment stands there")
+	cmd.Flags().BoolVar(&check, "check", false, "ask each of them whether it answers and which deployment is there")
 	return cmd
 }
 
@@ -186,7 +126,7 @@ func (a *app) targets(ctx context.Context, check bool) error {
 		return usageError("the settings name no target", `write one under targets, or start with "tartine init"`)
 	}
 	list := make([]render.TargetState, len(settings.TargetNames))
-	reaches := make([]target.Settings, len(list))
+	reaches := make([]targets.Settings, len(list))
 	for i, name := range settings.TargetNames {
 		reach, heading, err := a.target(settings, []string{name})
 		if err != nil {
@@ -215,13 +155,13 @@ func (a *app) targets(ctx context.Context, check bool) error {
 }
 
 // askTarget finds out how a target is. It asks nobody and writes nothing.
-func askTarget(ctx context.Context, reach target.Settings, state *render.TargetState) {
-	reach.Passphrase, reach.Ask, reach.Reconnect = nil, nil, 0
-	opened, err := target.Open(ctx, reach)
+func askTarget(ctx context.Context, reach targets.Settings, state *render.TargetState) {
+	reach.SSH.Passphrase, reach.Ask, reach.Reconnect = nil, nil, 0
+	opened, err := targets.Open(ctx, reach)
 	if err == nil {
 		defer opened.Close()
 		var past []site.Past
-		if past, err = opened.History(ctx); err == nil {
+		if past, err = calls.History.On(ctx, opened, calls.None{}); err == nil {
 			state.Answers = true
 			if len(past) > 0 {
 				state.Stands = &past[0]

@@ -13,12 +13,13 @@ import (
 	"tartine/internal/config"
 	"tartine/internal/connect"
 	"tartine/internal/connect/engine"
+	"tartine/internal/connect/ftpline"
 	"tartine/internal/content"
 	"tartine/internal/deploy"
-	"tartine/internal/fsys"
+	"tartine/internal/farend"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
-	"tartine/internal/target"
+	"tartine/internal/targets"
 )
 
 // TestEveryCauseHasItsStatusAndItsNextStep is the contract that schedulers rely on.
@@ -32,21 +33,21 @@ func TestEveryCauseHasItsStatusAndItsNextStep(t *testing.T) {
 	}{
 		{usageError("wrong", "do this"), ExitUsage, "do this"},
 		{errInterrupted, ExitInterrupted, "run it again"},
-		{&deploy.Refusal{Reason: deploy.ErrGuard}, ExitRefused, "guard: {allow:"},
-		{&deploy.Refusal{Reason: deploy.ErrLinks}, ExitRefused, "links: follow"},
+		{&deploy.Refusal{Reason: content.ErrGuard}, ExitRefused, "guard: {allow:"},
+		{&deploy.Refusal{Reason: content.ErrLinks}, ExitRefused, "links: follow"},
 		{&deploy.Refusal{Reason: deploy.ErrBlocked}, ExitRefused, "--remove-strays"},
 		{&deploy.Refusal{Reason: deploy.ErrCase}, ExitRefused, "rename one"},
 		{&deploy.Refusal{Reason: deploy.ErrMoved}, ExitRefused, "without --remove-strays"},
-		{fmt.Errorf("stage: %w", fsys.ErrLost), ExitConnection, "run it again"},
-		{&target.InsecureError{Address: "ftp://rock.example"}, ExitRefused, "ftps://"},
-		{&target.CommandError{Command: []string{"sh"}, Err: io.EOF}, ExitConnection, "POSIX shell"},
+		{fmt.Errorf("stage: %w", farend.ErrLost), ExitConnection, "run it again"},
+		{&targets.InsecureError{Address: "ftp://rock.example"}, ExitRefused, "ftps://"},
+		{&targets.CommandError{Command: []string{"sh"}, Err: io.EOF}, ExitConnection, "POSIX shell"},
 		{&connect.Error{Step: connect.HostKey, Err: &connect.HostKeyError{Fingerprint: "SHA256:x"}}, ExitRefused, "tartine trust"},
 		{&connect.Error{Step: connect.Login, Err: &connect.LoginError{Accepts: []string{"publickey"}}}, ExitConnection, "--identity"},
 		{&connect.Error{Step: connect.Login, Err: &connect.IdentityError{File: "key", Open: true}}, ExitConnection, "chmod 600 key"},
 		{&connect.Error{Step: connect.Port, Err: connect.ErrHungUp}, ExitConnection, "try again"},
-		{&connect.Error{Step: connect.Certificate, Err: &connect.CertificateError{Fingerprint: "SHA256:x"}}, ExitRefused, "certificate: SHA256:x"},
+		{&connect.Error{Step: connect.Certificate, Err: &ftpline.CertificateError{Fingerprint: "SHA256:x"}}, ExitRefused, "certificate: SHA256:x"},
 		{&engine.Error{Denied: true}, ExitConnection, "socket"},
-		{&target.ContainerError{Name: "kiosk", Stopped: true}, ExitConnection, "start it"},
+		{&targets.ContainerError{Name: "kiosk", Stopped: true}, ExitConnection, "start it"},
 		{&site.LockedError{Holder: holder}, ExitRefused, "--wait"},
 		{&site.LockLostError{Holder: &holder}, ExitRefused, "run it again"},
 		{&site.UnfinishedError{Number: 7, Failed: stuck}, ExitIncomplete, "tartine unlock --give-up"},
@@ -55,8 +56,8 @@ func TestEveryCauseHasItsStatusAndItsNextStep(t *testing.T) {
 		{&site.OvertakenError{}, ExitRefused, "run it again"},
 		{&site.RootError{Root: "/srv/www", Parent: true}, ExitUsage, "--make-root"},
 		{&site.RootError{Root: "/srv/www", Reason: "cannot be made", Err: fs.ErrPermission}, ExitConnection, "tartine doctor"},
-		{&target.UnfitError{Name: "kiosk", Cause: "it was killed"}, ExitConnection, "agent: off"},
-		{&target.ContainerError{Name: "kiosk", Paused: true}, ExitConnection, "unpause it"},
+		{&targets.UnfitError{Name: "kiosk", Cause: "it was killed"}, ExitConnection, "agent: off"},
+		{&targets.ContainerError{Name: "kiosk", Paused: true}, ExitConnection, "unpause it"},
 		{&site.SpaceError{Need: 2, Free: 1}, ExitIncomplete, "make room"},
 		{&site.NotKeptError{Number: 1, Kept: []int{2, 3}}, ExitUsage, "recorded are 2 3"},
 		{&deploy.GoneError{Number: 1}, ExitRefused, "deploy that content anew"},
@@ -77,7 +78,8 @@ func TestEveryCauseHasItsStatusAndItsNextStep(t *testing.T) {
 
 func TestConsentIsAskedForOnceAndNamesEveryReason(t *testing.T) {
 	a := &app{}
-	err := a.consent(&deploy.Consent{Empty: true, Drifted: []string{"a"}, Replaced: []string{"b", "c"}, Removed: []string{"d"}, Moved: "/srv/other", First: true}, deployFlags{})
+	plain := &person{app: a}
+	err := plain.Agree(&deploy.Consent{Empty: true, Drifted: []string{"a"}, Replaced: []string{"b", "c"}, Removed: []string{"d"}, Moved: "/srv/other", First: true})
 	var refused *statusError
 	require.ErrorAs(t, err, &refused)
 	require.Equal(t, ExitRefused, refused.status)
@@ -86,15 +88,15 @@ func TestConsentIsAskedForOnceAndNamesEveryReason(t *testing.T) {
 		require.Contains(t, refused.what, reason)
 	}
 	require.Contains(t, refused.next, "--yes")
-	require.NoError(t, a.consent(&deploy.Consent{}, deployFlags{}))
-	overwrite, remove := deployFlags{overwriteDrift: true}, deployFlags{options: deploy.Options{RemoveStrays: true}}
-	require.NoError(t, a.consent(&deploy.Consent{Drifted: []string{"a"}}, overwrite), "--overwrite-drift answers for drift")
-	require.Error(t, a.consent(&deploy.Consent{Drifted: []string{"a"}, Removed: []string{"b"}}, overwrite), "and for nothing else")
-	require.NoError(t, a.consent(&deploy.Consent{Removed: []string{"b"}}, remove), "--remove-strays answers for strays")
-	require.Error(t, a.consent(&deploy.Consent{Drifted: []string{"a"}, Removed: []string{"b"}}, remove), "and for nothing else")
-	require.Error(t, a.consent(&deploy.Consent{Removed: []string{"b"}, First: true}, remove), "nor where no deployment was yet")
+	require.NoError(t, plain.Agree(&deploy.Consent{}))
+	overwrite, remove := &person{app: a, drift: true}, &person{app: a, strays: true}
+	require.NoError(t, overwrite.Agree(&deploy.Consent{Drifted: []string{"a"}}), "--overwrite-drift answers for drift")
+	require.Error(t, overwrite.Agree(&deploy.Consent{Drifted: []string{"a"}, Removed: []string{"b"}}), "and for nothing else")
+	require.NoError(t, remove.Agree(&deploy.Consent{Removed: []string{"b"}}), "--remove-strays answers for strays")
+	require.Error(t, remove.Agree(&deploy.Consent{Drifted: []string{"a"}, Removed: []string{"b"}}), "and for nothing else")
+	require.Error(t, remove.Agree(&deploy.Consent{Removed: []string{"b"}, First: true}), "nor where no deployment was yet")
 	a.flags.yes = true
-	require.NoError(t, a.consent(&deploy.Consent{Removed: []string{"d"}}, deployFlags{}))
+	require.NoError(t, plain.Agree(&deploy.Consent{Removed: []string{"d"}}))
 }
 
 func TestNumbersOfDeploymentsAreTakenFromTheEnd(t *testing.T) {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"github.com/spf13/cobra"
 
 	"tartine/internal/content"
@@ -19,7 +20,7 @@ this machine or one of the site.`,
 			}
 			return nil
 		},
-		RunE: func(_ *cobra.Command, args []string) error { return a.explainPaths(args) },
+		RunE: func(cmd *cobra.Command, args []string) error { return a.explainPaths(cmd.Context(), args) },
 	}
 	a.configFlag(cmd)
 	a.contentFlags(cmd)
@@ -27,7 +28,7 @@ this machine or one of the site.`,
 	return cmd
 }
 
-func (a *app) explainPaths(asked []string) error {
+func (a *app) explainPaths(ctx context.Context, asked []string) error {
 	from, err := a.load()
 	if err != nil {
 		return err
@@ -38,7 +39,10 @@ func (a *app) explainPaths(asked []string) error {
 		p       = a.printer()
 	)
 	for _, path := range asked {
-		explanations := content.Explain(from.sources, from.scan, path)
+		explanations, err := content.Explain(ctx, from.sources, from.scan, path)
+		if err != nil {
+			return err
+		}
 		if len(explanations) == 0 {
 			missing = append(missing, path)
 		}

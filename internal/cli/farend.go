@@ -9,7 +9,7 @@ import (
 
 	"tartine/internal/agent"
 	"tartine/internal/site"
-	"tartine/internal/target"
+	"tartine/internal/targets"
 )
 
 // farEndCommand is what the program runs as next to the files of a site. Nobody types it.
@@ -33,7 +33,7 @@ func (a *app) farEndCommand() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&marker, "marker", "", "what the first line begins with")
 	cmd.Flags().StringVar(&check, "check", "", "only check that this program has this digest")
-	cmd.Flags().StringVar(&remove, "remove", "", "a temporary folder in which this program stands, which goes at once")
+	cmd.Flags().StringVar(&remove, "remove", "", "a temporary folder that holds this program, and that goes at once")
 	cmd.Flags().StringVar(&lane, "lane", "", "only pass content on into this pipe of an agent")
 	return cmd
 }
@@ -48,7 +48,7 @@ func (a *app) farEnd(ctx context.Context, marker, remove string) error {
 		return err
 	}
 	open := func(ctx context.Context, root agent.Root) (*site.Site, string, io.Closer, error) {
-		return target.OpenHere(ctx, root, a.build.Between)
+		return targets.OpenHere(ctx, root, a.build.Between)
 	}
 	return agent.Serve(ctx, interruptible(a.stdin), a.stdout, a.build.String(), open)
 }

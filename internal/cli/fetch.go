@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -12,7 +13,7 @@ import (
 	"tartine/internal/deploy"
 	"tartine/internal/render"
 	"tartine/internal/site"
-	"tartine/internal/target"
+	"tartine/internal/targets"
 )
 
 func (a *app) fetchCommand() *cobra.Command {
@@ -22,15 +23,15 @@ func (a *app) fetchCommand() *cobra.Command {
 	)
 	cmd := &cobra.Command{
 		Use:   "fetch [TARGET] [PATH…] --into DIR",
-		Short: "Bring what stands at a site, or some of it, into a folder here",
-		Long: `Fetch brings the tree that stands at a target, or the files and folders that are named, into a folder of this machine: only
+		Short: "Bring a site, or some of it, into a folder here",
+		Long: `Fetch brings the tree of a target, or the files and folders that are named, into a folder of this machine: only
 what differs, each file checked against the digest that the site gave. The site is only read. Nothing is removed here;
-what stands here otherwise is replaced after one question.`,
+what is here and differs is replaced after one question.`,
 		Example: `  tartine fetch staging --into copy
   tartine fetch staging log/2026-05.html --into . --as may.html`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if fetch.Into == "" {
-				return usageError("where to is not said", "name a folder with --into DIR")
+				return usageError("no destination folder is named", "name a folder with --into DIR")
 			}
 			names, paths, err := a.splitPaths(args)
 			if err != nil {
@@ -40,7 +41,7 @@ what stands here otherwise is replaced after one question.`,
 			if fetch.As != "" && len(paths) != 1 {
 				return usageError("--as is another name for one path", "name the one path of the site that is fetched")
 			}
-			return a.withSiteAsItIs(cmd.Context(), names, func(ctx context.Context, s *target.Opened, heading render.Heading, reach target.Settings) error {
+			return a.withSiteAsItIs(cmd.Context(), names, func(ctx context.Context, s *targets.Opened, heading render.Heading, reach targets.Settings) error {
 				return a.fetch(ctx, s, heading, fetch, dryRun)
 			})
 		},
@@ -62,23 +63,22 @@ func (a *app) splitPaths(args []string) (names, paths []string, err error) {
 	if err != nil || len(args) == 0 {
 		return nil, nil, err
 	}
-	if hasTarget(settings, args[0]) || strings.Contains(args[0], "://") || len(settings.TargetNames) != 1 {
+	address := strings.Contains(args[0], "://") || targets.IsShort(args[0]) || filepath.IsAbs(args[0]) // no path of a site is absolute
+	if hasTarget(settings, args[0]) || address || len(settings.TargetNames) != 1 {
 		return args[:1], args[1:], nil
 	}
 	return nil, args, nil
 }
 
-func (a *app) fetch(ctx context.Context, s *target.Opened, heading render.Heading, asked deploy.Fetch, dryRun bool) error {
+func (a *app) fetch(ctx context.Context, s *targets.Opened, heading render.Heading, asked deploy.Fetch,
+	dryRun bool) error {
 	p := a.printer()
-	if s.Way == "agent" {
-		asked.Jobs = 1 // one call at a time
-	} else {
-		asked.Jobs = site.DefaultJobs
-	}
+	asked.Jobs = site.DefaultJobs
 	fetch, err := deploy.NewFetch(ctx, s, asked, nil)
 	var missing *fs.PathError
 	if errors.As(err, &missing) && errors.Is(err, fs.ErrNotExist) && missing.Op == "find" {
-		return usageError(missing.Path+" does not exist at "+heading.Name(), "tartine diff shows what does; paths are relative to the site's root")
+		return usageError(missing.Path+" does not exist at "+heading.Name(),
+			"tartine diff shows what does; paths are relative to the site's root")
 	}
 	if err != nil {
 		return err
@@ -99,11 +99,9 @@ func (a *app) fetch(ctx context.Context, s *target.Opened, heading render.Headin
 	if err := a.consentHere(replaced); err != nil {
 		return err
 	}
-	var out *deploy.Fetched
-	_, err = a.withProgress(ctx, func(watch *site.Watch) (*site.Outcome, error) {
-		out, err = fetch.Run(ctx, s, watch)
-		return nil, err
-	})
+	watch, done := a.watch(ctx)
+	out, err := fetch.Run(ctx, s, watch)
+	done()
 	if err != nil {
 		return err
 	}
@@ -122,9 +120,10 @@ func (a *app) consentHere(replaced []string) error {
 	if len(replaced) == 0 || a.flags.yes {
 		return nil
 	}
-	what := render.Count(len(replaced), "path") + " here would be replaced by what stands at the site"
+	what := render.Count(len(replaced), "path") + " here would be replaced by what is at the site"
 	if !a.canAsk() {
-		return &statusError{status: ExitRefused, what: what, paths: replaced, next: "fetch into another folder, or go on all the same with --yes"}
+		return &statusError{status: ExitRefused, what: what, paths: replaced,
+			next: "fetch into another folder, or go on all the same with --yes"}
 	}
 	if !a.ask([]string{what}) {
 		return &statusError{status: ExitRefused, what: "nothing was changed"}

@@ -17,7 +17,8 @@ import (
 const helpWidth = 100
 
 // groups are the parts of the list of commands, in their order.
-var groups = []*cobra.Group{{ID: "deploy", Title: "Deploy:"}, {ID: "content", Title: "Content:"}, {ID: "reach", Title: "Reach:"}, {ID: "site", Title: "At the site:"}, {ID: "more", Title: "More:"}}
+var groups = []*cobra.Group{{ID: "deploy", Title: "Deploy:"}, {ID: "content", Title: "Content:"},
+	{ID: "reach", Title: "Reach:"}, {ID: "site", Title: "At the site:"}, {ID: "more", Title: "More:"}}
 
 // about is what help says of a command beside its description.
 type about struct {
@@ -27,23 +28,45 @@ type about struct {
 
 var abouts = map[string]about{
 	"init": {"deploy", []string{"tartine init", "tartine init --schema >tartine.schema.json"}},
-	"diff": {"deploy", []string{"tartine diff staging", "tartine diff staging --exit-code --format json", "tartine diff staging --content log/june.html", "tartine diff staging --from 3 --to 5"}},
-	"deploy": {"deploy", []string{"tartine deploy staging", "tartine deploy live --dry-run", "tartine deploy --source public ssh://warden@server.example/srv/www/gannet",
+	"diff": {"deploy", []string{"tartine diff staging", "tartine diff staging --exit-code --format json",
+		"tartine diff staging --content log/june.html", "tartine diff staging --from 3 --to 5"}},
+	"deploy": {"deploy", []string{"tartine deploy staging", "tartine deploy live --dry-run",
+		"tartine deploy --source public ssh://warden@server.example/srv/www/gannet",
 		"tartine deploy live --yes --quiet --wait 5m", "tartine deploy live --compare hash"}},
-	"verify":     {"deploy", []string{"tartine verify live", "tartine verify live --strays ignore --format json", "tartine verify live --manifest gannet.json"}},
-	"history":    {"deploy", []string{"tartine history live", "tartine history live 4"}},
-	"rollback":   {"deploy", []string{"tartine rollback live", "tartine rollback live 4 --dry-run"}},
-	"manifest":   {"content", []string{"tartine manifest --output gannet.json", "tartine manifest --format listing | (cd public && sha256sum --check)"}},
-	"explain":    {"content", []string{"tartine explain plates/proof-gannet.webp"}},
-	"targets":    {"reach", []string{"tartine targets", "tartine targets --check"}},
-	"doctor":     {"reach", []string{"tartine doctor live"}},
-	"trust":      {"reach", []string{"tartine trust live", "tartine trust live --fingerprint SHA256:mF3…"}},
-	"unlock":     {"reach", []string{"tartine unlock live", "tartine unlock live --give-up"}},
-	"fetch":      {"site", []string{"tartine fetch live --into copy", "tartine fetch live log/june.html --into ."}},
-	"demo":       {"more", []string{"tartine demo", "tartine demo --target container --keep"}},
-	"version":    {"more", []string{"tartine version --format json"}},
-	"completion": {"more", []string{"source <(tartine completion bash)", "tartine completion fish > ~/.config/fish/completions/tartine.fish"}},
-	"help":       {"more", []string{"tartine help deploy"}},
+	"verify": {"deploy", []string{"tartine verify live", "tartine verify live --strays ignore --format json",
+		"tartine verify live --manifest gannet.json", "tartine verify gannet.tar.zst"}},
+	"history":  {"deploy", []string{"tartine history live", "tartine history live 4"}},
+	"rollback": {"deploy", []string{"tartine rollback live", "tartine rollback live 4 --dry-run"}},
+	"promote":  {"deploy", []string{"tartine promote staging live --dry-run", "tartine promote staging live", "tartine promote staging live --drifted recorded"}},
+	"watch":    {"deploy", []string{"tartine watch staging", "tartine watch staging --poll 2s --format json"}},
+	"manifest": {"content", []string{"tartine manifest --output gannet.json",
+		"tartine manifest --format listing | (cd public && sha256sum --check)"}},
+	"explain": {"content", []string{"tartine explain plates/proof-gannet.webp"}},
+	"pack": {"content", []string{"tartine pack --output gannet.tar.zst", "tartine pack --output - | tar -t", "tartine pack --output gannet.zip --format json",
+		"tartine pack --output gannet.oci.tar --image gannet-rock:1.4 --base base.oci.tar --at /srv/www --port 8080"}},
+	"targets": {"reach", []string{"tartine targets", "tartine targets --check"}},
+	"doctor":  {"reach", []string{"tartine doctor live"}},
+	"trust":   {"reach", []string{"tartine trust live", "tartine trust live --fingerprint SHA256:mF3…"}},
+	"unlock":  {"reach", []string{"tartine unlock live", "tartine unlock live --give-up"}},
+	"fetch":   {"site", []string{"tartine fetch live --into copy", "tartine fetch live log/june.html --into ."}},
+	"ls":      {"site", []string{"tartine ls live", "tartine ls live img --recursive --sort size"}},
+	"find":    {"site", []string{"tartine find live --name '*.pdf' --larger 1MB", "tartine find live --status drifted --print0"}},
+	"cat":     {"site", []string{"tartine cat live index.html", "tartine cat live log/access.log --last 20 --follow"}},
+	"usage":   {"site", []string{"tartine usage live", "tartine usage live img"}},
+	"edit":    {"site", []string{"tartine edit live index.html", "EDITOR='code --wait' tartine edit live cgi/tide.sh"}},
+	"mkdir":   {"site", []string{"tartine mkdir live tides/2027"}},
+	"mv":      {"site", []string{"tartine mv live tides/draft.pdf tides/2027.pdf", "tartine mv live 'log/*.html' archive"}},
+	"rm":      {"site", []string{"tartine rm live stray.txt", "tartine rm live archive --recursive"}},
+	"chmod":   {"site", []string{"tartine chmod live 0755 cgi/tide.sh"}},
+	"send":    {"site", []string{"tartine send live tides/2027.pdf --to tides", "pg_dump stats | tartine send live - --as stats.txt"}},
+	"adopt":   {"site", []string{"tartine adopt live --dry-run", "tartine adopt live log/june.html", "tartine adopt live --yes"}},
+	"run":     {"site", []string{"tartine run live -- ls -l", "tartine run live -- sh -c 'df -h . | tail -1'", "tartine run kiosk -- nginx -t"}},
+	"wipe":    {"site", []string{"tartine wipe staging", "tartine wipe staging --keep-strays", "tartine wipe staging --yes-remove staging"}},
+	"demo":    {"more", []string{"tartine demo", "tartine demo --target container --keep"}},
+	"version": {"more", []string{"tartine version --format json"}},
+	"completion": {"more", []string{"source <(tartine completion bash)",
+		"tartine completion fish > ~/.config/fish/completions/tartine.fish"}},
+	"help": {"more", []string{"tartine help deploy"}},
 }
 
 // choices are the values that options take.
@@ -51,6 +74,7 @@ var choices = map[string][]string{
 	"format":  {"text", "json", "jsonl"},
 	"compare": {"hash\tread every file at the site", "time\tgo by size and time alone", "none\tsend everything"},
 	"strays":  {"report", "ignore"},
+	"drifted": {"recorded\twhat was deployed", "standing\twhat is there now"},
 	"agent":   {"auto", "off"},
 }
 
@@ -93,6 +117,9 @@ func (a *app) dress(root *cobra.Command) {
 		if cmd.Name() == "completion" {
 			cmd.Short = "Write the completion script for a shell"
 			cmd.Long = "Completion writes the script that has a shell complete commands, options, targets and the numbers of their deployments."
+			for _, shell := range cmd.Commands() {
+				a.completionScript(root, shell)
+			}
 		}
 	}
 }
@@ -130,7 +157,8 @@ func usage(cmd *cobra.Command) string {
 		out.WriteString("\n")
 	}
 	for _, group := range groups {
-		commands := slices.DeleteFunc(slices.Clone(cmd.Commands()), func(c *cobra.Command) bool { return c.GroupID != group.ID || c.Hidden })
+		commands := slices.DeleteFunc(slices.Clone(cmd.Commands()),
+			func(c *cobra.Command) bool { return c.GroupID != group.ID || c.Hidden })
 		if len(commands) == 0 {
 			continue
 		}
@@ -164,14 +192,17 @@ func usage(cmd *cobra.Command) string {
 
 // inTableOrder sorts commands as the table has them, which is the order in which they are used.
 func inTableOrder(commands []*cobra.Command) []*cobra.Command {
-	order := []string{"init", "diff", "deploy", "verify", "history", "rollback", "manifest", "explain", "targets", "doctor", "trust", "unlock", "fetch", "demo", "version", "completion", "help"}
+	order := []string{"init", "diff", "deploy", "watch", "verify", "history", "rollback", "promote", "manifest", "explain", "pack", "targets",
+		"doctor", "trust", "unlock", "ls", "find", "cat", "usage", "edit", "send", "fetch", "mkdir", "mv", "rm", "chmod", "adopt", "run", "wipe", "demo",
+		"version", "completion", "help"}
 	slices.SortStableFunc(commands, func(a, b *cobra.Command) int {
 		return slices.Index(order, a.Name()) - slices.Index(order, b.Name())
 	})
 	return commands
 }
 
-var typeNames = map[string]string{"string": "TEXT", "int": "NUMBER", "duration": "TIME", "stringArray": "TEXT", "bool": "", "count": ""}
+var typeNames = map[string]string{"string": "TEXT", "int": "NUMBER", "duration": "TIME", "stringArray": "TEXT",
+	"bool": "", "count": ""}
 
 // options lists options with their short letters, what they take, and what they do.
 func options(flags *pflag.FlagSet) string {
@@ -188,7 +219,8 @@ func options(flags *pflag.FlagSet) string {
 	})
 	var out strings.Builder
 	for _, r := range rows {
-		fmt.Fprintf(&out, "%s%s  %s\n", r.left, strings.Repeat(" ", width-len([]rune(r.left))), render.Wrap(r.right, width+2, helpWidth))
+		fmt.Fprintf(&out, "%s%s  %s\n", r.left, strings.Repeat(" ", width-len([]rune(r.left))),
+			render.Wrap(r.right, width+2, helpWidth))
 	}
 	return out.String()
 }
@@ -213,8 +245,10 @@ func optionForm(f *pflag.Flag) (left, text string) {
 }
 
 // exitStatuses are the statuses and what they mean.
-var exitStatuses = [][2]string{{"0", "done, or nothing to do"}, {"1", "verify found differences; with --exit-code, diff did"}, {"2", "wrong usage or settings"},
-	{"3", "could not connect or log in"}, {"4", "some files failed, the rest arrived"}, {"5", "refused for safety"}, {"130", "interrupted"}}
+var exitStatuses = [][2]string{{"0", "done, or nothing to do"},
+	{"1", "verify found differences; with --exit-code, diff did"}, {"2", "wrong usage or settings"},
+	{"3", "could not connect or log in"}, {"4", "some files failed, the rest arrived"}, {"5", "refused for safety"},
+	{"130", "interrupted"}}
 
 // paragraphs breaks the lines of each paragraph anew.
 func paragraphs(text string) string {
@@ -271,7 +305,8 @@ func wrongOption(cmd *cobra.Command, err error) error {
 	if found := wrongValue.FindStringSubmatch(said); found != nil {
 		kind := "a value"
 		if f := cmd.Flags().Lookup(strings.TrimPrefix(found[2], "--")); f != nil {
-			kind = map[string]string{"int": "a number", "duration": "a length of time, such as 90s or 2m", "bool": "true or false"}[f.Value.Type()]
+			kind = map[string]string{"int": "a number", "duration": "a length of time, such as 90s or 2m",
+				"bool": "true or false"}[f.Value.Type()]
 		}
 		return usageError(fmt.Sprintf("%s is %q, which is not %s", found[2], found[1], kind), next)
 	}

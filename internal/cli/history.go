@@ -9,10 +9,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tartine/internal/calls"
 	"tartine/internal/deploy"
 	"tartine/internal/render"
 	"tartine/internal/site"
-	"tartine/internal/target"
+	"tartine/internal/targets"
 )
 
 func (a *app) historyCommand() *cobra.Command {
@@ -25,7 +26,7 @@ func (a *app) historyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.withSite(cmd.Context(), names, func(ctx context.Context, s *target.Opened, heading render.Heading, _ target.Settings) error {
+			return a.withSite(cmd.Context(), names, func(ctx context.Context, s *targets.Opened, heading render.Heading, _ targets.Settings) error {
 				if number > 0 {
 					return a.showBetween(ctx, s, heading, number-1, number)
 				}
@@ -42,7 +43,8 @@ func (a *app) historyCommand() *cobra.Command {
 // targetAndNumber accepts a target, a deployment's number, both in this order, or neither.
 func targetAndNumber(cmd *cobra.Command, args []string) error {
 	if len(args) > 2 {
-		return usageError(fmt.Sprintf("%s takes a target and a number, not %d arguments", cmd.CommandPath(), len(args)), "")
+		return usageError(fmt.Sprintf("%s takes a target and a number, not %d arguments", cmd.CommandPath(), len(args)),
+			"")
 	}
 	return nil
 }
@@ -55,18 +57,18 @@ func splitNumber(args []string) (names []string, number int, err error) {
 	number, err = strconv.Atoi(last)
 	switch {
 	case err != nil && len(args) == 2:
-		return nil, 0, usageError(fmt.Sprintf("%q is no deployment's number", last), "tartine history lists them")
+		return nil, 0, usageError(fmt.Sprintf("%q is not the number of a deployment", last), "tartine history lists them")
 	case err != nil:
 		return args, 0, nil
 	case number < 1:
-		return nil, 0, usageError(fmt.Sprintf("deployments are numbered from 1, and %d is none", number), "tartine history lists them")
+		return nil, 0, usageError(fmt.Sprintf("deployments are numbered from 1, and %d is not such a number", number), "tartine history lists them")
 	}
 	return args[:len(args)-1], number, nil
 }
 
 // withSite opens the target that is named and hands it on. A publish that was interrupted is finished first.
-func (a *app) withSite(ctx context.Context, names []string, use func(context.Context, *target.Opened, render.Heading, target.Settings) error) error {
-	return a.withEach(ctx, names, func(ctx context.Context, s *target.Opened, heading render.Heading, reach target.Settings) error {
+func (a *app) withSite(ctx context.Context, names []string, use func(context.Context, *targets.Opened, render.Heading, targets.Settings) error) error {
+	return a.withEach(ctx, names, func(ctx context.Context, s *targets.Opened, heading render.Heading, reach targets.Settings) error {
 		if err := a.finishOrWarn(ctx, s); err != nil {
 			return err
 		}
@@ -75,7 +77,8 @@ func (a *app) withSite(ctx context.Context, names []string, use func(context.Con
 }
 
 // withSiteAsItIs opens the target that is named and hands it on.
-func (a *app) withSiteAsItIs(ctx context.Context, names []string, use func(context.Context, *target.Opened, render.Heading, target.Settings) error) error {
+func (a *app) withSiteAsItIs(ctx context.Context, names []string,
+	use func(context.Context, *targets.Opened, render.Heading, targets.Settings) error) error {
 	all, err := a.meant(ctx, names)
 	if err != nil {
 		return err
@@ -84,16 +87,16 @@ func (a *app) withSiteAsItIs(ctx context.Context, names []string, use func(conte
 }
 
 // reach finds the target that is named in the settings, or by its address.
-func (a *app) reach(names []string) (target.Settings, render.Heading, error) {
+func (a *app) reach(names []string) (targets.Settings, render.Heading, error) {
 	settings, err := a.settings()
 	if err != nil {
-		return target.Settings{}, render.Heading{}, err
+		return targets.Settings{}, render.Heading{}, err
 	}
 	return a.target(settings, names)
 }
 
-func (a *app) showHistory(ctx context.Context, s *target.Opened, heading render.Heading) error {
-	past, err := s.History(ctx)
+func (a *app) showHistory(ctx context.Context, s *targets.Opened, heading render.Heading) error {
+	past, err := calls.History.On(ctx, s, calls.None{})
 	if err != nil {
 		return err
 	}
@@ -109,7 +112,7 @@ func (a *app) showHistory(ctx context.Context, s *target.Opened, heading render.
 }
 
 // showBetween shows what changed from one recorded deployment to another; from 0 means from nothing.
-func (a *app) showBetween(ctx context.Context, s *target.Opened, heading render.Heading, from, to int) error {
+func (a *app) showBetween(ctx context.Context, s *targets.Opened, heading render.Heading, from, to int) error {
 	result, err := deploy.Between(ctx, s, from, to)
 	if err != nil {
 		return err
@@ -127,7 +130,7 @@ func (a *app) rollbackCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "rollback [TARGET] [N]",
 		Short: "Publish an earlier deployment again",
-		Long: `Rollback publishes an earlier deployment again, as a new one: the one before the one that stands, or deployment N. Its
+		Long: `Rollback publishes an earlier deployment again, as a new one: the one before the current one, or deployment N. Its
 content is what the site has kept, so nothing is sent; it is verified like any deployment.`,
 		Args: targetAndNumber,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -135,19 +138,19 @@ content is what the site has kept, so nothing is sent; it is verified like any d
 			if err != nil {
 				return err
 			}
-			own.options.Started, a.writes = time.Now(), !own.dryRun
+			own.options.Started, a.writes = time.Now(), !own.options.Trial
 			all, err := a.meant(cmd.Context(), names)
 			if err != nil {
 				return err
 			}
-			return a.allOrNone(cmd.Context(), all, own, func(m *meant, tried func(*target.Opened, int)) error {
-				return a.withOne(cmd.Context(), m, func(ctx context.Context, s *target.Opened, heading render.Heading, reach target.Settings) error {
+			return a.allOrNone(cmd.Context(), all, &own, func(m *meant, tried func(calls.Engine, int)) error {
+				return a.withOne(cmd.Context(), m, func(ctx context.Context, s *targets.Opened, heading render.Heading, reach targets.Settings) error {
 					own.options.History = reach.History
 					back, err := a.clearTheWay(ctx, s, heading, number, own)
 					if err != nil || back {
 						return err
 					}
-					past, err := s.History(ctx)
+					past, err := calls.History.On(ctx, s, calls.None{})
 					if err != nil {
 						return err
 					}
@@ -164,14 +167,16 @@ content is what the site has kept, so nothing is sent; it is verified like any d
 	a.targetFlags(cmd)
 	a.outputFlags(cmd)
 	a.writing(cmd, &own)
-	cmd.Flags().BoolVar(&own.options.Partial, "publish-partial", false, "publish what is still kept of that deployment, although some is not")
+	cmd.Flags().BoolVar(&own.options.Partial, "publish-partial", false,
+		"publish what is still kept of that deployment, although some is not")
 	return cmd
 }
 
-// clearTheWay finishes a publish that was interrupted, or, where that cannot be, gives it up after a question: whoever rolls back
-// does not want it. It tells whether the site is as it was before with that.
-func (a *app) clearTheWay(ctx context.Context, s *target.Opened, heading render.Heading, number int, own deployFlags) (back bool, err error) {
-	if own.dryRun {
+// clearTheWay finishes a publish that was interrupted, or, where that cannot be, gives it up after a question: whoever
+// rolls back does not want it. It tells whether the site is as it was before with that.
+func (a *app) clearTheWay(ctx context.Context, s *targets.Opened, heading render.Heading, number int,
+	own deployFlags) (back bool, err error) {
+	if own.options.Trial {
 		return false, a.finishOrWarn(ctx, s)
 	}
 	err = a.finishUnfinished(ctx, s)
@@ -183,49 +188,24 @@ func (a *app) clearTheWay(ctx context.Context, s *target.Opened, heading render.
 	return err == nil && given.Undone && number == 0, err
 }
 
-func (a *app) rollback(ctx context.Context, s *target.Opened, heading render.Heading, past []site.Past, number int, own deployFlags, reach target.Settings) error {
+func (a *app) rollback(ctx context.Context, s *targets.Opened, heading render.Heading, past []site.Past, number int,
+	own deployFlags, reach targets.Settings) error {
 	if number == 0 {
 		if len(past) < 2 {
-			return &statusError{status: ExitRefused, what: fmt.Sprintf("there is no deployment before the one that stands at %s", heading.Address), next: "tartine history lists them"}
+			return &statusError{status: ExitRefused, what: fmt.Sprintf("there is no deployment before the current one at %s", heading.Address), next: "tartine history lists them"}
 		}
 		number = past[1].Number
 	}
-	back, err := deploy.LookBack(ctx, s, number, own.options.Partial, a.retire(reach, nil, false), nil)
-	if err != nil {
-		return err
-	}
+	own.options.Retire, own.options.User = a.retire(reach, nil, false), userName()
 	own.options.Generator, own.options.Origin = a.build.String(), origin(ctx, nil)
-	p := a.printer()
-	done := func(out *site.Outcome) *render.Done {
-		return &render.Done{Heading: heading, Comparison: &back.Comparison, Tree: back.TreeDigest(), Outcome: out, Trial: own.dryRun, Started: own.options.Started}
-	}
-	if back.Unchanged(own.options) {
-		p.Line("unchanged   %s: deployment %d is the current one, nothing was done", heading.Place(), number)
-		if a.json() {
-			return p.OutcomeJSON(done(nil))
-		}
-		return nil
-	}
-	p.Line("%s: deployment %d again\n", heading.Place(), number)
-	p.Comparison(&back.Comparison, false)
-	if err := back.Refuse(own.options); err != nil {
-		return err
-	}
-	if own.dryRun {
-		p.Line("Nothing was changed. To do it: tartine rollback %s %d", heading.Name(), number)
-		if a.json() {
-			return p.OutcomeJSON(done(nil))
-		}
-		return nil
-	}
-	if err := a.consent(back.Consent(own.options), own); err != nil {
-		return err
-	}
-	out, err := a.withProgress(ctx, func(watch *site.Watch) (*site.Outcome, error) {
-		return deploy.Rollback(ctx, s, back, own.options, watch)
-	})
+	session := &deploy.Session{Engine: s, Content: deploy.Earlier(s, number), Options: own.options,
+		Person: &person{app: a, title: fmt.Sprintf("%s: deployment %d again", heading.Place(), number),
+			drift: own.overwriteDrift}}
+	result, err := session.Deploy(ctx)
 	if err != nil {
 		return err
 	}
-	return a.finish(ctx, s, done(out))
+	done := &render.Done{Heading: heading, Result: result, Options: session.Options}
+	return a.report(ctx, s, done,
+		fmt.Sprintf("%s: deployment %d is the current one, nothing was done", heading.Place(), number), fmt.Sprintf("To do it: tartine rollback %s %d", heading.Name(), number))
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -14,10 +15,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tartine/internal/archive"
 	"tartine/internal/config"
 	"tartine/internal/connect"
+	"tartine/internal/content"
 	"tartine/internal/render"
-	"tartine/internal/target"
+	"tartine/internal/targets"
 )
 
 func (a *app) initCommand() *cobra.Command {
@@ -29,7 +32,7 @@ func (a *app) initCommand() *cobra.Command {
 is, where it goes and with which key, writes the host key down once it is known to be right, and has doctor try the way there.`,
 		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if schema {
+			if schema { // it is JSON already
 				_, err := a.stdout.Write(config.Schema())
 				return err
 			}
@@ -37,6 +40,7 @@ is, where it goes and with which key, writes the host key down once it is known 
 		},
 	}
 	a.configFlag(cmd)
+	a.outputFlags(cmd)
 	cmd.Flags().BoolVar(&schema, "schema", false, "write the JSON Schema of tartine.yaml to standard output instead")
 	return cmd
 }
@@ -44,6 +48,8 @@ is, where it goes and with which key, writes the host key down once it is known 
 // answers are what a person says of a new site.
 type answers struct {
 	source  string
+	unpack  bool   // it is an archive
+	inside  string // the folder of it that is the content; empty: all of it
 	address string // empty: it is written later
 	key     string // empty: the usual ones
 	pin     string // of the host key
@@ -59,7 +65,13 @@ func (a *app) writeStarter(ctx context.Context) error {
 	}
 	source, found := likelySource(filepath.Dir(name))
 	said := answers{source: source}
-	if a.canAsk() {
+	if !found {
+		said.source, said.inside, said.unpack = likelyArchive(ctx, filepath.Dir(name))
+		if found = said.unpack; !found {
+			said.source = source
+		}
+	}
+	if a.canAsk() && !a.json() {
 		if err := a.interview(ctx, &said); err != nil {
 			return err
 		}
@@ -68,8 +80,14 @@ func (a *app) writeStarter(ctx context.Context) error {
 	if err := writeNew(name, starter(name, &said)); err != nil {
 		return err
 	}
+	if a.json() {
+		return a.object(map[string]any{"written": name, "source": said.source, "source_found": found,
+			"unpack": said.unpack, "target": firstTarget})
+	}
 	p := a.printer()
-	if found {
+	if said.unpack {
+		p.Line("written   %s: the content is what is in the archive %s", name, said.source)
+	} else if found {
 		p.Line("written   %s: the content is the folder %s", name, said.source)
 	} else {
 		p.Line("written   %s: no build output was found here, so name the folder under content", name)
@@ -108,21 +126,22 @@ func writeNew(name, text string) error {
 
 // interview asks where the content is, where it goes, and with which key, and finds out the host key.
 func (a *app) interview(ctx context.Context, said *answers) error {
-	if text := a.answer("Which folder holds the content?", said.source); text != "" {
-		said.source = text
+	if text := a.answer("Which folder, or archive, holds the content?", said.source); text != "" && text != said.source {
+		said.source, said.inside = text, ""
+		said.unpack = isPacked(text)
 	}
 	for said.address == "" {
 		text := a.answer("Where does it go? Such as ssh://warden@server.example/srv/www/gannet, or a folder", "later")
 		if text == "" || text == "later" {
 			return nil
 		}
-		address, err := target.ParseAddress(text)
+		address, err := targets.ParseAddress(text)
 		if err != nil {
 			render.Fprintf(a.stderr, "%v\n", err)
 			continue
 		}
 		said.address = text
-		if address.Kind != target.SSH && address.Kind != target.SFTP {
+		if address.Driver().NoHostKey != "" {
 			return nil
 		}
 	}
@@ -139,13 +158,14 @@ func (a *app) interview(ctx context.Context, said *answers) error {
 	return a.findPin(ctx, said)
 }
 
-// findPin asks whether the key that the host shows is right. Where the host does not answer there is none, and doctor says why.
+// findPin asks whether the key that the host shows is right. Where the host does not answer there is none, and doctor
+// says why.
 func (a *app) findPin(ctx context.Context, said *answers) error {
 	reach, _, err := a.target(&config.Settings{}, []string{said.address})
 	if err != nil {
 		return err
 	}
-	dial, err := reach.SSH(ctx)
+	dial, err := reach.Dialer(ctx)
 	if err != nil {
 		return err
 	}
@@ -157,7 +177,8 @@ func (a *app) findPin(ctx context.Context, said *answers) error {
 	case errors.As(err, &unknown) && unknown.Unknown():
 		a.showKey(dial.Address(), unknown)
 		if !a.ask([]string{"this key will be trusted from now on; compare it with what the server's owner says"}) {
-			return &statusError{status: ExitRefused, what: "nothing was written", next: "ask the server's owner for the fingerprint of its key"}
+			return &statusError{status: ExitRefused, what: "nothing was written",
+				next: "ask the server's owner for the fingerprint of its key"}
 		}
 		said.pin = fingerprint
 	case errors.As(err, &unknown):
@@ -195,6 +216,56 @@ func likelySource(dir string) (name string, found bool) {
 	return "public", false
 }
 
+// likelyArchive finds the archive that a folder holds and nothing else, but for hidden files, and the folder in it that is
+// the content: the one with a start page, where everything is in one.
+func likelyArchive(ctx context.Context, dir string) (name, inside string, found bool) {
+	list, err := os.ReadDir(dir)
+	if err != nil {
+		return "", "", false
+	}
+	for _, entry := range list {
+		if strings.HasPrefix(entry.Name(), ".") {
+			continue
+		}
+		if name != "" || !isPacked(filepath.Join(dir, entry.Name())) {
+			return "", "", false
+		}
+		name = entry.Name()
+	}
+	if name == "" {
+		return "", "", false
+	}
+	p := &content.Packed{Name: filepath.Join(dir, name), Inside: ".", Dir: scratchFolder()}
+	listing, _, err := p.List(ctx)
+	if err != nil {
+		return name, "", true // what is wrong with it is said when it is deployed
+	}
+	defer p.Close()
+	for i := range listing.Entries {
+		path := listing.Entries[i].Path
+		if path == "index.html" {
+			return name, "", true
+		}
+		if above, start := strings.CutSuffix(path, "/index.html"); start && (inside == "" || len(above) < len(inside)) {
+			inside = above
+		}
+	}
+	return name, inside, true
+}
+
+// isPacked tells whether a file is an archive, by its first bytes.
+func isPacked(name string) bool {
+	file, err := os.Open(name)
+	if err != nil {
+		return false
+	}
+	defer file.Close()
+	head := make([]byte, 512)
+	n, _ := io.ReadFull(file, head) // a short file is none, or one that tells so
+	_, err = archive.Detect(head[:n])
+	return err == nil && n > 0
+}
+
 func starter(file string, said *answers) string {
 	absolute, err := filepath.Abs(file)
 	if err != nil {
@@ -210,16 +281,19 @@ func starter(file string, said *answers) string {
 
 name: %q
 
-# Where the content comes from. What stands in a source's folder stands in dest at the site; without dest, at the top.
+# Where the content comes from. The content of a source goes into dest at the site; without dest, at the top.
 content:
-  - source: %s
+  - source: %s%s
 #  - source: plates            # a second folder
-#    dest: img/plates          # stands here at the site
+#    dest: img/plates          # goes here at the site
 #    include: ["*.webp", "*.svg"]
 #    exclude: ["proof-*"]
 #  - source: docs/guide.pdf    # a single file
 #    dest: downloads
 #    name: visitor-guide.pdf
+#  - source: plates.tar.zst    # what is in an archive
+#    unpack: true
+#    inside: build/plates      # this folder of it
 
 # What is left out of every source. A pattern without a slash matches a name at any depth; a slash at its end means a
 # folder with all below it. "tartine explain PATH" says which rule decides about a path.
@@ -240,12 +314,25 @@ targets:
 #  other:
 #    url: sftp://warden@server.example:2222/htdocs
 #    password: {env: SITE_PASSWORD}
-`, siteName, yamlText(source), exclude, firstSettings(siteName, said))
+`, siteName, yamlText(source), unpacking(said), exclude, firstSettings(siteName, said))
+}
+
+// unpacking is what the settings say of an archive.
+func unpacking(said *answers) string {
+	out := ""
+	if said.unpack {
+		out = "\n    unpack: true"
+	}
+	if said.inside != "" {
+		out += "\n    inside: " + yamlText(said.inside)
+	}
+	return out
 }
 
 // firstSettings are those of the first target.
 func firstSettings(siteName string, said *answers) string {
-	url, identity, pin := "ssh://warden@server.example/srv/www/"+siteName, "#    identity: ~/.ssh/id_ed25519\n", "#    host_key: SHA256:...      # pins the server's key\n"
+	url, identity, pin := "ssh://warden@server.example/srv/www/"+siteName, "#    identity: ~/.ssh/id_ed25519\n",
+		"#    host_key: SHA256:...      # pins the server's key\n"
 	if said.address != "" {
 		url, identity = said.address, ""
 	}

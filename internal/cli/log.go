@@ -16,8 +16,8 @@ import (
 	"tartine/internal/trace"
 )
 
-// beginLog gives the context of a command the log that its options ask for: lines among the messages (-v what is decided, -vv also what
-// crosses the wire), and all of it in a file (--log).
+// beginLog gives the context of a command the log that its options ask for: lines among the messages (-v what is
+// decided, -vv also what crosses the wire), and all of it in a file (--log).
 func (a *app) beginLog(cmd *cobra.Command, args []string) error {
 	var all []slog.Handler
 	switch {

@@ -5,49 +5,54 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"path/filepath"
 	"strings"
-	"sync/atomic"
 
 	"github.com/spf13/cobra"
 
 	"tartine/internal/content"
 	"tartine/internal/deploy"
-	"tartine/internal/fsys"
+	"tartine/internal/farend"
 	"tartine/internal/render"
 	"tartine/internal/site"
-	"tartine/internal/target"
+	"tartine/internal/targets"
 )
 
-// looking is what diff and deploy have in common: the content beside an open site.
+// looking is what diff and deploy have in common: a session of the content and an open site.
 type looking struct {
-	*deploy.Comparison
-	site    *target.Opened
+	session *deploy.Session
+	site    *targets.Opened
+	tree    *content.Tree // as it was scanned last
 	heading render.Heading
 	compare string
 	from    loaded
-	history int
-	retire  site.Retire
-	meant   *meant // the target, when it is known already
-	// readOnly keeps even an interrupted publish as it is.
-	readOnly bool
-	again    func(context.Context) error // compares once more
+	now     bool    // what is left at the site for a while goes, too
+	given   *loaded // what is loaded already; nil: it is not
+	meant   *meant  // the target, when it is known already
+	scan    *content.Scanning
 }
 
 func (l *looking) flags(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&l.compare, "compare", "", "compare files by this `WAY`: hash (read every file at the site), time (size and time alone), or none (send everything); "+
-		"left out: by hash, believing the record of files that stand with the recorded size and time")
+		"left out: by hash, believing the record of files that have the recorded size and time")
 }
 
-// look loads the settings, opens the site, and compares. What was opened is closed by close, also after an error.
-func (a *app) look(ctx context.Context, l *looking, args []string) error {
-	switch deploy.Compare(l.compare) {
+// open loads the settings, begins to scan, and opens the site. What was opened is closed by close, also after an error.
+func (l *looking) open(ctx context.Context, a *app, args []string, opt deploy.Options) error {
+	opt.Compare = deploy.Compare(l.compare)
+	switch opt.Compare {
 	case deploy.ByRecord, deploy.ByHash, deploy.ByTime, deploy.Nothing:
 	default:
 		return usageError(fmt.Sprintf("--compare is hash, time or none, not %q", l.compare), "")
 	}
-	a.reads = a.reads || deploy.Compare(l.compare) == deploy.ByHash
-	from, err := a.load()
-	if err != nil {
+	a.reads = a.reads || opt.Compare == deploy.ByHash
+	var (
+		from loaded
+		err  error
+	)
+	if l.given != nil {
+		from = *l.given
+	} else if from, err = a.load(); err != nil {
 		return err
 	}
 	if l.meant == nil {
@@ -57,61 +62,52 @@ func (a *app) look(ctx context.Context, l *looking, args []string) error {
 		}
 		l.meant = &a.firstOf(all)[0]
 	}
-	reach, heading := l.meant.reach, l.meant.heading
-	l.heading, l.from, l.history = heading, from, reach.History
-	l.retire = a.retire(reach, from.last, l.retire.Now)
-	if err := target.CheckOverlap(reach.Address, paths(from.sources)); err != nil {
+	reach := l.meant.reach
+	l.heading, l.from = l.meant.heading, from
+	if err := targets.CheckOverlap(reach.Address, paths(from.sources)); err != nil {
 		return err
 	}
-	var told atomic.Pointer[func(int64)] // who shows what is read, once somebody does
-	from.scan.Read = func(bytes int64) {
-		if show := told.Load(); show != nil {
-			(*show)(bytes)
-		}
+	opt.History, opt.Last, opt.Retire, opt.User = reach.History, from.last, a.retire(reach, from.last, l.now),
+		userName()
+	if from.from != nil {
+		opt.Beside = from.from.beside(&reach)
 	}
-	scan := deploy.BeginScan(ctx, from.sources, from.scan) // while the connection is made
-	defer func() {
-		if scan != nil {
-			scan.Stop()
-		}
-	}()
+	opt.Sources = sourcesInWords(from.sources)
+	person := &person{app: a, look: l, strays: opt.RemoveStrays}
+	l.from.scan.Read = person.read
+	l.scan = content.Begin(ctx, from.sources, l.from.scan) // while the connection is made
 	if l.site, err = a.open(ctx, reach); err != nil {
 		return err
 	}
-	if !l.readOnly {
-		if err := a.finishUnfinished(ctx, l.site); err != nil {
-			return err
-		}
-	}
-	l.again = func(ctx context.Context) (err error) {
-		progress, done := a.progress(ctx, draws(a.stderr) && !a.flags.quiet)
-		defer done()
-		if show := progress.Reading(); show != nil {
-			told.Store(&show)
-			defer told.Store(nil)
-		}
-		if scan == nil {
-			scan = deploy.BeginScan(ctx, from.sources, from.scan)
-		}
-		defer func() {
-			scan.Stop()
-			scan = nil
-		}()
-		l.Comparison, err = deploy.Look(ctx, l.site, scan, deploy.Compare(l.compare), l.retire, from.scan.Read)
-		return err
-	}
-	if err := l.again(ctx); err != nil {
-		return err
-	}
-	p := a.printer()
-	warnUnused(p, from.rules)
-	p.Warnings(l.Tree)
-	a.warnOdd(p, l)
+	l.session = &deploy.Session{Engine: l.site, Content: l.content, Options: opt, Person: person}
 	return nil
 }
 
+func (l *looking) person() *person { return l.session.Person.(*person) }
+
+// content gives what is scanned; what was given before is scanned anew.
+func (l *looking) content(ctx context.Context) (*content.Content, error) {
+	if l.scan == nil {
+		l.scan = content.Begin(ctx, l.from.sources, l.from.scan)
+	}
+	defer func() {
+		l.scan.Stop()
+		l.scan = nil
+	}()
+	tree, err := l.scan.Wait(ctx)
+	if err != nil {
+		return nil, err
+	}
+	l.tree = tree
+	out := tree.Content()
+	if l.from.from != nil {
+		l.from.from.describe(out)
+	}
+	return out, nil
+}
+
 // retire says what becomes of what is retired at a target.
-func (a *app) retire(reach target.Settings, last []string, now bool) site.Retire {
+func (a *app) retire(reach targets.Settings, last []string, now bool) site.Retire {
 	if last == nil {
 		last = deploy.DefaultLast
 	}
@@ -119,29 +115,18 @@ func (a *app) retire(reach target.Settings, last []string, now bool) site.Retire
 }
 
 // finishUnfinished finishes a publish that was interrupted, and says so. One that is under way is left alone.
-func (a *app) finishUnfinished(ctx context.Context, s *target.Opened) error {
-	unfinished, err := s.Unfinished(ctx)
-	if err != nil || !unfinished {
-		return err
-	}
-	number, err := s.Recover(ctx, userName())
-	var locked *site.LockedError
-	if errors.As(err, &locked) {
-		a.printer().Warn("%v", locked)
-		return nil
-	}
-	if number > 0 {
-		render.Fprintf(a.stderr, "finished  deployment %d, whose publishing had been interrupted\n", number)
-	}
-	return err
+func (a *app) finishUnfinished(ctx context.Context, s *targets.Opened) error {
+	session := &deploy.Session{Engine: s, Options: deploy.Options{User: userName()}, Person: &person{app: a}}
+	return session.Finish(ctx)
 }
 
-// finishOrWarn is finishUnfinished for a command that only reads: what cannot be finished is said, and does not keep it from reading.
-func (a *app) finishOrWarn(ctx context.Context, s *target.Opened) error {
+// finishOrWarn is finishUnfinished for a command that only reads: what cannot be finished is said, and does not keep it
+// from reading.
+func (a *app) finishOrWarn(ctx context.Context, s *targets.Opened) error {
 	err := a.finishUnfinished(ctx, s)
 	var record *site.RecordError
 	switch {
-	case err == nil || errors.Is(err, fsys.ErrLost) || ctx.Err() != nil:
+	case err == nil || errors.Is(err, farend.ErrLost) || ctx.Err() != nil:
 		return err
 	case errors.As(err, &record), errors.Is(err, fs.ErrPermission):
 		a.printer().Warn("an interrupted publish is not finished: %v", err)
@@ -159,32 +144,47 @@ func (a *app) finishOrWarn(ctx context.Context, s *target.Opened) error {
 func (a *app) unfinishedText(unfinished *site.UnfinishedError) string {
 	const most = 3
 	lines := failures(unfinished.Failed)
-	text := fmt.Sprintf("the interrupted publish of deployment %d cannot be finished: %s", unfinished.Number, strings.Join(lines[:min(len(lines), most)], "; "))
+	text := fmt.Sprintf("the interrupted publish of deployment %d cannot be finished: %s", unfinished.Number,
+		strings.Join(lines[:min(len(lines), most)], "; "))
 	if more := len(lines) - most; more > 0 {
 		text += fmt.Sprintf("; and %d more", more)
 	}
 	return text
 }
 
-func (a *app) warnOdd(p *render.Printer, l *looking) {
-	for _, odd := range l.Survey.Odd {
-		p.Warn("at the site: the name %s is not valid UTF-8 and is left alone", odd)
-	}
-	for _, shut := range l.Survey.Shut {
-		p.Warn("at the site: the folder %s may not be read and is left alone, with all that is in it", shut)
-	}
-}
-
 func (l *looking) close() {
+	if l.scan != nil {
+		l.scan.Stop()
+	}
 	if l.site != nil {
 		_ = l.site.Close() // nothing that was written depends on it
 	}
 }
 
+// sourcesInWords says what a content is made of, the same on each machine: the last elements of its sources, and where they
+// land.
+func sourcesInWords(sources []content.Source) string {
+	words := make([]string, len(sources))
+	for i, s := range sources {
+		name := s.Path
+		if absolute, err := filepath.Abs(name); err == nil {
+			name = absolute
+		}
+		words[i] = filepath.Base(name)
+		if s.Dest != "." {
+			words[i] += " at " + s.Dest
+		}
+	}
+	return strings.Join(words, ", ")
+}
+
+// paths gives the files and folders of this machine that sources are made of.
 func paths(sources []content.Source) []string {
 	var out []string
-	for _, s := range sources {
-		out = append(out, s.Path)
+	for i := range sources {
+		if name := sources[i].OnDisk(); name != "" {
+			out = append(out, name)
+		}
 	}
 	return out
 }

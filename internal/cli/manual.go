@@ -27,7 +27,8 @@ func manualPage(cmd *cobra.Command, version string) string {
 	line(`.TH %s 1 "" "tartine %s" "Tartine"`, strings.ToUpper(name), roff(version))
 	line(".SH NAME\n%s \\- %s", roff(name), roff(cmd.Short))
 	if cmd.HasParent() {
-		line(".SH SYNOPSIS\n.B %s\n[\\fIOPTIONS\\fR]%s", roff(cmd.CommandPath()), roff(strings.TrimPrefix(cmd.UseLine(), cmd.CommandPath())))
+		line(".SH SYNOPSIS\n.B %s\n[\\fIOPTIONS\\fR]%s", roff(cmd.CommandPath()),
+			roff(strings.TrimPrefix(cmd.UseLine(), cmd.CommandPath())))
 	} else {
 		line(".SH SYNOPSIS\n.B tartine\n\\fICOMMAND\\fR [\\fIOPTIONS\\fR]")
 	}

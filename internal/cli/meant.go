@@ -6,18 +6,18 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"time"
 
+	"tartine/internal/calls"
 	"tartine/internal/deploy"
 	"tartine/internal/render"
 	"tartine/internal/site"
-	"tartine/internal/target"
+	"tartine/internal/targets"
 )
 
 // meant is what a command is about: a target, or one container of a target that is a service.
 type meant struct {
-	reach   target.Settings
+	reach   targets.Settings
 	heading render.Heading
 }
 
@@ -54,25 +54,37 @@ func (a *app) together(all []meant, run func(*meant) error) error {
 	if len(all) == 1 {
 		return run(&all[0])
 	}
+	return a.collecting(func(object func(func() error) error) error {
+		for i := range all {
+			if err := object(func() error { return run(&all[i]) }); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// collecting makes one object of the JSON that is written while object runs something.
+func (a *app) collecting(run func(object func(func() error) error) error) error {
+	if a.flags.format != "json" {
+		return run(func(write func() error) error { return write() })
+	}
 	out := a.stdout
 	defer func() { a.stdout = out }()
 	var objects struct {
 		Containers []json.RawMessage `json:"containers"`
 	}
-	for i := range all {
+	err := run(func(write func() error) error {
 		var text bytes.Buffer
-		if a.flags.format == "json" {
-			a.stdout = &text
-		}
-		if err := run(&all[i]); err != nil {
-			return err
-		}
-		if text.Len() > 0 {
+		a.stdout = &text
+		err := write()
+		if err == nil && text.Len() > 0 {
 			objects.Containers = append(objects.Containers, text.Bytes())
 		}
-	}
-	if a.flags.format != "json" {
-		return nil
+		return err
+	})
+	if err != nil {
+		return err
 	}
 	encoded, err := json.MarshalIndent(objects, "", "  ")
 	if err == nil {
@@ -82,7 +94,7 @@ func (a *app) together(all []meant, run func(*meant) error) error {
 }
 
 // withOne opens a site and hands it on.
-func (a *app) withOne(ctx context.Context, m *meant, use func(context.Context, *target.Opened, render.Heading, target.Settings) error) error {
+func (a *app) withOne(ctx context.Context, m *meant, use func(context.Context, *targets.Opened, render.Heading, targets.Settings) error) error {
 	opened, err := a.open(ctx, m.reach)
 	if err != nil {
 		return err
@@ -92,7 +104,7 @@ func (a *app) withOne(ctx context.Context, m *meant, use func(context.Context, *
 }
 
 // withEach opens what is meant, one after the other.
-func (a *app) withEach(ctx context.Context, names []string, use func(context.Context, *target.Opened, render.Heading, target.Settings) error) error {
+func (a *app) withEach(ctx context.Context, names []string, use func(context.Context, *targets.Opened, render.Heading, targets.Settings) error) error {
 	all, err := a.meant(ctx, names)
 	if err != nil {
 		return err
@@ -103,34 +115,65 @@ func (a *app) withEach(ctx context.Context, names []string, use func(context.Con
 // errIncomplete tells that a deployment to one of several containers was not complete.
 var errIncomplete = errors.New("not everything arrived there")
 
-// deployed is a container that was deployed to, and the deployment that stood there before.
-type deployed struct {
+// member is one container of a service, as a group deploys to it.
+type member struct {
 	*meant
-	before int
+	app *app
+	own *deployFlags
+	do  func(m *meant, tried func(e calls.Engine, before int)) error
 }
 
-// allOrNone publishes at all containers of a service, or at none: when one of them fails, those before it get back what stood there. Do
-// calls tried once it has tried to publish, with the deployment that stood before.
-func (a *app) allOrNone(ctx context.Context, all []meant, own deployFlags, do func(m *meant, tried func(s *target.Opened, before int)) error) error {
-	var published []deployed
-	err := a.together(all, func(m *meant) error {
-		err := do(m, func(s *target.Opened, before int) {
-			if len(all) == 1 || own.dryRun {
-				return // there is nothing to put back
-			}
-			if past, failed := s.History(context.WithoutCancel(ctx)); failed == nil && len(past) > 0 && past[0].Number != before {
-				published = append(published, deployed{m, before})
-			}
-		})
-		if err == nil && len(all) > 1 && a.status == ExitIncomplete {
-			err = errIncomplete
+// Deploy implements deploy.Member. What did not arrive whole is a failure of all.
+func (m *member) Deploy(_ context.Context, tried func(calls.Engine, int)) error {
+	err := m.do(m.meant, tried)
+	if err == nil && m.app.status == ExitIncomplete {
+		err = errIncomplete
+	}
+	return err
+}
+
+// Earlier implements deploy.Member.
+func (m *member) Earlier(ctx context.Context, number int, use func(context.Context, *deploy.Session) error) error {
+	return m.app.withOne(ctx, m.meant, func(ctx context.Context, s *targets.Opened, _ render.Heading, _ targets.Settings) error {
+		session := &deploy.Session{Engine: s, Content: deploy.Earlier(s, number), Options: m.own.options,
+			Person: &person{app: m.app}}
+		session.Options.Retire = m.app.retire(m.reach, nil, false)
+		err := use(ctx, session)
+		if err == nil && s.Reload != nil {
+			_, err = s.Reload(ctx)
 		}
 		return err
 	})
-	if err == nil || len(all) == 1 || own.dryRun {
-		return err
+}
+
+// Restored implements deploy.Member.
+func (m *member) Restored(number int, err error) {
+	container := m.reach.Address.Host
+	switch {
+	case errors.Is(err, deploy.ErrFirst):
+		m.app.printer().Warn("container %s keeps its first deployment: nothing was there before", container)
+	case err != nil:
+		m.app.printer().Warn("container %s keeps the new deployment: %v", container, err)
+	default:
+		render.Fprintf(m.app.stderr, "restored    container %s has deployment %d again\n", container, number)
 	}
-	a.takeBack(context.WithoutCancel(ctx), published, own)
+}
+
+// allOrNone publishes at all containers of a service, or at none.
+func (a *app) allOrNone(ctx context.Context, all []meant, own *deployFlags,
+	do func(m *meant, tried func(e calls.Engine, before int)) error) error {
+	if len(all) == 1 || own.options.Trial { // there is nothing to put back
+		return a.together(all, func(m *meant) error { return do(m, func(calls.Engine, int) {}) })
+	}
+	err := a.collecting(func(object func(func() error) error) error {
+		members := make([]deploy.Member, len(all))
+		for i := range all {
+			members[i] = &member{&all[i], a, own, func(m *meant, tried func(calls.Engine, int)) error {
+				return object(func() error { return do(m, tried) })
+			}}
+		}
+		return deploy.AllOrNone(ctx, members)
+	})
 	if errors.Is(err, errIncomplete) {
 		return &statusError{status: ExitIncomplete, what: "not all containers could be deployed to; none was left with the new deployment", next: "fix what failed and run it again"}
 	}
@@ -139,53 +182,36 @@ func (a *app) allOrNone(ctx context.Context, all []meant, own deployFlags, do fu
 
 // deployToEach deploys to all containers of a service, or to none.
 func (a *app) deployToEach(ctx context.Context, all []meant, look looking, own deployFlags) error {
-	return a.allOrNone(ctx, all, own, func(m *meant, tried func(*target.Opened, int)) error {
+	return a.allOrNone(ctx, all, &own, func(m *meant, tried func(calls.Engine, int)) error {
 		err := a.deployOnce(ctx, m, look, own, tried)
-		var unfit *target.UnfitError
+		var unfit *targets.UnfitError
 		if errors.As(err, &unfit) { // without a program there it goes on
 			a.printer().Warn("%v; going on with archives, once the lock is over that it left", unfit)
 			without := own
 			without.options.Wait = max(own.options.Wait, site.DefaultLease+10*time.Second)
-			m.reach.Agent = target.NoAgent
+			m.reach.Agent.Use = targets.NoAgent
 			err = a.deployOnce(ctx, m, look, without, tried)
 		}
 		return err
 	})
 }
 
-func (a *app) deployOnce(ctx context.Context, m *meant, l looking, own deployFlags, tried func(*target.Opened, int)) error {
+func (a *app) deployOnce(ctx context.Context, m *meant, l looking, own deployFlags,
+	tried func(calls.Engine, int)) error {
 	l.meant = m
 	defer l.close()
-	if err := a.look(ctx, &l, nil); err != nil {
+	if err := l.open(ctx, a, nil, own.options); err != nil {
 		return err
 	}
-	before := l.Survey.Number
-	err := a.deploy(ctx, &l, own)
-	tried(l.site, before)
-	return err
-}
-
-// takeBack publishes again what stood before.
-func (a *app) takeBack(ctx context.Context, published []deployed, own deployFlags) {
-	for _, d := range slices.Backward(published) {
-		if d.before == 0 {
-			a.printer().Warn("container %s keeps its first deployment: nothing stood there before", d.reach.Address.Host)
-			continue
-		}
-		err := a.withOne(ctx, d.meant, func(ctx context.Context, s *target.Opened, _ render.Heading, _ target.Settings) error {
-			back, err := deploy.LookBack(ctx, s, d.before, false, a.retire(d.reach, nil, false), nil)
-			if err != nil {
-				return err
-			}
-			if _, err = deploy.Rollback(ctx, s, back, own.options, &site.Watch{}); err == nil && s.Reload != nil {
-				_, err = s.Reload(ctx)
-			}
+	l.person().drift, l.person().deploys = own.overwriteDrift, true
+	if !own.options.Trial { // which keeps even an interrupted publish as it is
+		if err := l.session.Finish(ctx); err != nil {
 			return err
-		})
-		if err != nil {
-			a.printer().Warn("container %s keeps the new deployment: %v", d.reach.Address.Host, err)
-			continue
 		}
-		render.Fprintf(a.stderr, "restored    container %s has deployment %d again\n", d.reach.Address.Host, d.before)
 	}
+	err := a.deploy(ctx, &l)
+	if before, known := l.person().before, l.person().looked; known {
+		tried(l.site, before)
+	}
+	return err
 }

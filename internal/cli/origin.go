@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"os"
 	"os/exec"
@@ -32,15 +33,21 @@ func origin(ctx context.Context, sources []content.Source) *manifest.Origin {
 	if len(sources) == 0 {
 		return o
 	}
-	dir := sources[0].Path
-	if info, err := os.Stat(dir); err == nil && !info.IsDir() {
-		dir = filepath.Dir(dir)
-	}
+	dir := folderOf(sources)
 	ctx, cancel := context.WithTimeout(ctx, gitPatience)
 	defer cancel()
 	o.Commit = git(ctx, dir, "rev-parse", "HEAD")
 	o.Branch = git(ctx, dir, "symbolic-ref", "--quiet", "--short", "HEAD")
 	return o
+}
+
+// folderOf gives the folder in which the first source is, or the current one where it is nowhere.
+func folderOf(sources []content.Source) string {
+	dir := cmp.Or(sources[0].OnDisk(), ".")
+	if info, err := os.Stat(dir); err == nil && !info.IsDir() {
+		dir = filepath.Dir(dir)
+	}
+	return dir
 }
 
 // git gives what git prints, or nothing where there is no git, no work tree, or no answer.

@@ -32,13 +32,14 @@ const (
 // Build says which program this is.
 type Build struct {
 	Version, Commit string
-	// Between, when it is set, puts something between every site and the place where it stands. Tests attack the program
+	// Between, when it is set, puts something between every site and the place where it is. Tests attack the program
 	// from there.
 	Between func(fsys.FS) fsys.FS
 }
 
 func (b Build) String() string {
-	return fmt.Sprintf("tartine %s (commit %s, %s, %s/%s)", b.Version, b.Commit, runtime.Version(), runtime.GOOS, runtime.GOARCH)
+	return fmt.Sprintf("tartine %s (commit %s, %s, %s/%s)", b.Version, b.Commit, runtime.Version(), runtime.GOOS,
+		runtime.GOARCH)
 }
 
 // app is one run of the program.
@@ -53,10 +54,15 @@ type app struct {
 	terminal *os.File         // what standard output is
 	stderr   io.Writer
 	flags    flags
-	status   int      // what to exit with when no error says otherwise
-	writes   bool     // the command changes a site
-	told     sync.Map // notes that were written
-	reads    bool     // the command reads all files of a site
+	status   int         // what to exit with when no error says otherwise
+	writes   bool        // the command changes a site
+	told     sync.Map    // notes that were written
+	reads    bool        // the command reads all files of a site
+	editing  atomic.Bool // an editor is open, and has the terminal
+
+	from   []*fromSite // targets that content comes from
+	ending sync.Mutex
+	ends   []func() // what is to be done when the program ends
 
 	phrases sync.Map                        // what was asked for key files
 	showing atomic.Pointer[render.Progress] // where notes go while it is shown
@@ -71,6 +77,7 @@ func Run(ctx context.Context, build Build, args []string, stdin, stdout, stderr 
 			a.endLog(status)
 		}
 	}()
+	defer a.end()
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(stdin)
@@ -81,7 +88,8 @@ func Run(ctx context.Context, build Build, args []string, stdin, stdout, stderr 
 		if silent {
 			return max(a.status, ExitIncomplete)
 		}
-		err = &statusError{status: ExitIncomplete, what: "standard output cannot be written to: " + failed.Error(), next: "what was done is done; only the report is incomplete"}
+		err = &statusError{status: ExitIncomplete, what: "standard output cannot be written to: " + failed.Error(),
+			next: "what was done is done; only the report is incomplete"}
 	}
 	if err == nil {
 		return a.status
@@ -95,9 +103,9 @@ func Run(ctx context.Context, build Build, args []string, stdin, stdout, stderr 
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "tartine",
-		Short: "Deploy site files: send what changed, and prove what stands",
+		Short: "Deploy site files: send what changed, and prove what is there",
 		Long: `Tartine brings a folder of site files or build output to the place where it is served, sends only files whose
-content changed, and verifies what stands there against a manifest.
+content changed, and verifies the site against a manifest.
 
 Start with "tartine init", look with "tartine diff", then "tartine deploy". "tartine demo" shows it all on an example.`,
 		Version:       a.build.String(),
@@ -114,7 +122,11 @@ Start with "tartine init", look with "tartine diff", then "tartine deploy". "tar
 		return nil
 	}
 	root.RunE = func(cmd *cobra.Command, _ []string) error { return cmd.Help() }
-	root.AddCommand(a.initCommand(), a.diffCommand(), a.deployCommand(), a.verifyCommand(), a.fetchCommand(), a.historyCommand(), a.rollbackCommand(), a.unlockCommand(), a.trustCommand(), a.doctorCommand(), a.targetsCommand(), a.manifestCommand(), a.explainCommand(), a.demoCommand(), a.versionCommand(), a.farEndCommand())
+	root.AddCommand(a.initCommand(), a.diffCommand(), a.deployCommand(), a.verifyCommand(), a.fetchCommand(), a.sendCommand(), a.lsCommand(), a.findCommand(),
+		a.catCommand(), a.usageCommand(), a.editCommand(), a.mkdirCommand(), a.mvCommand(), a.rmCommand(), a.chmodCommand(), a.adoptCommand(), a.runCommand(), a.wipeCommand(),
+		a.historyCommand(), a.rollbackCommand(), a.promoteCommand(), a.watchCommand(), a.unlockCommand(), a.trustCommand(), a.doctorCommand(),
+		a.targetsCommand(), a.manifestCommand(), a.explainCommand(), a.packCommand(), a.demoCommand(), a.versionCommand(),
+		a.farEndCommand())
 	a.dress(root)
 	return root
 }
@@ -133,8 +145,8 @@ func (a *app) progress(ctx context.Context, terminal bool) (*render.Progress, fu
 // againEvery is how often it is said at most that a connection is open again.
 const againEvery = 10 * time.Second
 
-// lineLost says that a line is opened again, and that it was.
-func (a *app) lineLost(err error, pause time.Duration) {
+// connectionLost says that a connection is opened again, and that it was.
+func (a *app) connectionLost(err error, pause time.Duration) {
 	if a.flags.quiet {
 		return
 	}
@@ -175,7 +187,8 @@ func noArguments(cmd *cobra.Command, args []string) error {
 
 // printer gives the printer that the flags ask for.
 func (a *app) printer() *render.Printer {
-	return &render.Printer{Out: a.stdout, Err: a.stderr, Verbose: a.flags.detail > 0, Quiet: a.flags.quiet || a.json(), Color: a.color(a.terminal), Width: columns(a.terminal)}
+	return &render.Printer{Out: a.stdout, Err: a.stderr, Verbose: a.flags.detail > 0, Quiet: a.flags.quiet || a.json(),
+		Color: a.color(a.terminal), Width: columns(a.terminal)}
 }
 
 // object writes an object where JSON is wanted.

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
-	"runtime"
 	"strings"
 	"sync"
 
@@ -15,7 +14,9 @@ import (
 
 	"tartine/internal/config"
 	"tartine/internal/connect"
+	"tartine/internal/connect/sshconfig"
 	"tartine/internal/render"
+	"tartine/internal/targets"
 )
 
 // secret gives a function that finds a secret when it is needed. Its errors never hold the secret.
@@ -147,8 +148,8 @@ func (a *app) askForPassphrase(file string) (string, error) {
 	return a.askSecret("passphrase of " + file)
 }
 
-// askProgram gives the program that asks for secrets in the place of the terminal, by the rules of ssh(1): where there is no terminal, or
-// SSH_ASKPASS_REQUIRE says so; empty: none.
+// askProgram gives the program that asks for secrets in the place of the terminal, by the rules of ssh(1): where there
+// is no terminal, or SSH_ASKPASS_REQUIRE says so; empty: none.
 func (a *app) askProgram() string {
 	program, require := os.Getenv("SSH_ASKPASS"), os.Getenv("SSH_ASKPASS_REQUIRE")
 	desktop := os.Getenv("DISPLAY") != "" || os.Getenv("WAYLAND_DISPLAY") != ""
@@ -175,8 +176,8 @@ func secretFile(name string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if runtime.GOOS != "windows" && info.Mode().Perm()&0o077 != 0 {
-		return "", fmt.Errorf("%s can be read by others (mode %04o): chmod 600 it", name, info.Mode().Perm())
+	if reason := sshconfig.OthersRead(name, info); reason != "" {
+		return "", fmt.Errorf("%s %s: %s", name, reason, targets.MakePrivate(name))
 	}
 	text, err := os.ReadFile(name)
 	return string(text), err

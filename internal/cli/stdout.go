@@ -8,7 +8,8 @@ import (
 	"syscall"
 )
 
-// told is standard output. It remembers that something could not be written: what was not told is not done, whatever else went well.
+// told is standard output. It remembers that something could not be written: what was not told is not done, whatever
+// else went well.
 type told struct {
 	io.Writer
 	mu  sync.Mutex
@@ -31,7 +32,8 @@ func (a *app) deaf() bool {
 	return failed != nil
 }
 
-// failure gives why something could not be written; nil: all was. Where whoever reads has gone, nothing is to be said about it.
+// failure gives why something could not be written; nil: all was. Where whoever reads has gone, nothing is to be said
+// about it.
 func (t *told) failure() (err error, silent bool) {
 	t.mu.Lock()
 	defer t.mu.Unlock()

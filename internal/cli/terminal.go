@@ -10,7 +10,8 @@ import (
 	"golang.org/x/term"
 )
 
-// color tells whether what is written to a writer has colours, by the conventions NO_COLOR, CLICOLOR and CLICOLOR_FORCE.
+// color tells whether what is written to a writer has colours, by the conventions NO_COLOR, CLICOLOR and
+// CLICOLOR_FORCE.
 func (a *app) color(w io.Writer) bool {
 	switch {
 	case a.flags.noColor || os.Getenv("NO_COLOR") != "":
@@ -25,8 +26,7 @@ func (a *app) color(w io.Writer) bool {
 
 // draws tells whether a writer is a terminal that does more than writing one line after the other.
 func draws(w any) bool {
-	kind := os.Getenv("TERM")
-	return isTerminal(w) && kind != "dumb" && (kind != "" || runtime.GOOS == "windows")
+	return isTerminal(w) && takesSequences(w.(*os.File))
 }
 
 func isTerminal(w any) bool {

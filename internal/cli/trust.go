@@ -11,7 +11,7 @@ import (
 
 	"tartine/internal/connect"
 	"tartine/internal/render"
-	"tartine/internal/target"
+	"tartine/internal/targets"
 )
 
 func (a *app) trustCommand() *cobra.Command {
@@ -45,17 +45,12 @@ func (a *app) trust(ctx context.Context, args []string) error {
 	if err != nil {
 		return err
 	}
-	switch reach.Address.Kind {
-	case target.Folder:
-		return usageError(fmt.Sprintf("%s is a folder of this machine and has no host key", heading.Address), "")
-	case target.Container:
-		return usageError(fmt.Sprintf("%s is a container and has no host key", heading.Address), "")
-	case target.FTP, target.FTPS:
-		return usageError(fmt.Sprintf("%s has no host key", heading.Address), "the certificate of an ftps:// server is pinned with certificate: in the target; where no authority vouches for it, tartine doctor shows its fingerprint")
+	if driver := reach.Address.Driver(); driver.NoHostKey != "" {
+		return usageError(fmt.Sprintf(driver.NoHostKey, heading.Address), driver.Instead)
 	}
 	expected := a.flags.pinned
-	reach.HostKey = "" // what is recorded counts here, not what is pinned
-	dial, err := reach.SSH(ctx)
+	reach.SSH.HostKey = "" // what is recorded counts here, not what is pinned
+	dial, err := reach.Dialer(ctx)
 	if err != nil {
 		return err
 	}
@@ -75,7 +70,8 @@ func (a *app) trust(ctx context.Context, args []string) error {
 		a.showKey(dial.Address(), unknown)
 		if !a.canAsk() {
 			return &statusError{status: ExitRefused, what: "nothing was recorded: there is no terminal to ask on",
-				next: fmt.Sprintf("once it is known to be right: tartine trust %s --fingerprint %s", strings.Join(args, " "), unknown.Fingerprint)}
+				next: fmt.Sprintf("once it is known to be right: tartine trust %s --fingerprint %s",
+					strings.Join(args, " "), unknown.Fingerprint)}
 		}
 		if !a.ask([]string{"this key will be trusted from now on; compare it with what the server's owner says"}) {
 			return &statusError{status: ExitRefused, what: "nothing was recorded"}
@@ -108,14 +104,14 @@ func (a *app) record(ctx context.Context, dial *connect.SSH, key *connect.HostKe
 }
 
 // open opens a target. When its host key is not known yet and there is somebody to ask, it asks once.
-func (a *app) open(ctx context.Context, reach target.Settings) (*target.Opened, error) {
-	opened, err := target.Open(ctx, reach)
+func (a *app) open(ctx context.Context, reach targets.Settings) (*targets.Opened, error) {
+	opened, err := targets.Open(ctx, reach)
 	var unknown *connect.HostKeyError
 	if !errors.As(err, &unknown) || !unknown.Unknown() || unknown.Strict || !a.canAsk() {
 		a.sayWay(opened)
 		return opened, err
 	}
-	dial, failed := reach.SSH(ctx)
+	dial, failed := reach.Dialer(ctx)
 	if failed != nil {
 		return nil, failed
 	}
@@ -126,7 +122,7 @@ func (a *app) open(ctx context.Context, reach target.Settings) (*target.Opened, 
 	if _, err := a.record(ctx, dial, unknown); err != nil {
 		return nil, err
 	}
-	opened, err = target.Open(ctx, reach)
+	opened, err = targets.Open(ctx, reach)
 	a.sayWay(opened)
 	return opened, err
 }
@@ -137,7 +133,8 @@ func (a *app) wasHeld(name string, down time.Duration, err error) {
 	case err != nil:
 		a.printer().Warn("container %s was stopped, and does not run again: %v", name, err)
 	case !a.flags.quiet:
-		render.Fprintf(a.stderr, "note      container %s was stopped for %.1f s, and runs again\n", name, down.Seconds())
+		render.Fprintf(a.stderr, "note      container %s was stopped for %.1f s, and runs again\n", name,
+			down.Seconds())
 	}
 }
 
@@ -149,9 +146,9 @@ func (a *app) note(text string) {
 }
 
 // sayWay says that a site is reached in a slower way than was hoped for, and why.
-func (a *app) sayWay(opened *target.Opened) {
+func (a *app) sayWay(opened *targets.Opened) {
 	if opened != nil && opened.Clear && !a.flags.quiet {
-		a.printer().Warn("the password and all files cross the line where others can read them")
+		a.printer().Warn("the password and all files cross the connection in the clear")
 	}
 	if opened != nil && opened.Why != nil && !a.flags.quiet {
 		read := ""

@@ -7,9 +7,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tartine/internal/calls"
 	"tartine/internal/render"
 	"tartine/internal/site"
-	"tartine/internal/target"
+	"tartine/internal/targets"
 )
 
 func (a *app) unlockCommand() *cobra.Command {
@@ -43,8 +44,9 @@ func (a *app) unlock(ctx context.Context, args []string) error {
 	return a.withEach(ctx, args, a.removeLock)
 }
 
-func (a *app) removeLock(ctx context.Context, opened *target.Opened, heading render.Heading, _ target.Settings) error {
-	holder, err := opened.Locked(ctx)
+func (a *app) removeLock(ctx context.Context, opened *targets.Opened, heading render.Heading,
+	_ targets.Settings) error {
+	holder, err := calls.Locked.On(ctx, opened, calls.None{})
 	if err != nil {
 		return err
 	}
@@ -55,15 +57,17 @@ func (a *app) removeLock(ctx context.Context, opened *target.Opened, heading ren
 	}
 	held := (&site.LockedError{Holder: *holder}).Error()
 	if !a.flags.yes {
-		refused := &statusError{status: ExitRefused, what: held, next: "when it is known to have died, remove its lock with --yes"}
+		refused := &statusError{status: ExitRefused, what: held,
+			next: "when it is known to have died, remove its lock with --yes"}
 		if !a.canAsk() || !a.ask([]string{held, "If it lives, two deployments may mix once its lock is gone"}) {
 			return refused
 		}
 	}
-	if err := opened.Unlock(ctx, holder); err != nil {
+	if _, err := calls.Unlock.On(ctx, opened, holder); err != nil {
 		return err
 	}
-	p.Line("unlocked  %s: the lock of %s@%s, process %d, is gone", heading.Name(), holder.User, holder.Host, holder.Process)
+	p.Line("unlocked  %s: the lock of %s@%s, process %d, is gone", heading.Name(), holder.User, holder.Host,
+		holder.Process)
 	return a.object(unlocked{Target: heading.Name(), Result: "unlocked", Holder: holder})
 }
 
@@ -76,7 +80,7 @@ type unlocked struct {
 }
 
 // giveUp ends a publish that cannot be finished. One that can be is finished instead.
-func (a *app) giveUp(ctx context.Context, opened *target.Opened, heading render.Heading, _ target.Settings) error {
+func (a *app) giveUp(ctx context.Context, opened *targets.Opened, heading render.Heading, _ targets.Settings) error {
 	err := a.finishUnfinished(ctx, opened)
 	var unfinished *site.UnfinishedError
 	if err != nil && !errors.As(err, &unfinished) {
@@ -94,15 +98,17 @@ func (a *app) giveUp(ctx context.Context, opened *target.Opened, heading render.
 }
 
 // giveUpUnfinished gives up a publish that cannot be finished, after a question, and shows the state of the site.
-func (a *app) giveUpUnfinished(ctx context.Context, opened *target.Opened, heading render.Heading, unfinished *site.UnfinishedError) (*site.GivenUp, error) {
+func (a *app) giveUpUnfinished(ctx context.Context, opened *targets.Opened, heading render.Heading,
+	unfinished *site.UnfinishedError) (*site.GivenUp, error) {
 	if !a.flags.yes {
 		refused := &statusError{status: ExitRefused, what: fmt.Sprintf("deployment %d, whose publish cannot be finished, would be given up", unfinished.Number), paths: failures(unfinished.Failed),
 			next: "fix these and deploy again, which finishes it; or give it up with tartine unlock --give-up --yes"}
-		if !a.canAsk() || !a.ask([]string{a.unfinishedText(unfinished), "It would be given up: the site stays as it is, and its current state is recorded"}) {
+		if !a.canAsk() || !a.ask([]string{a.unfinishedText(unfinished),
+			"It would be given up: the site stays as it is, and its current state is recorded"}) {
 			return nil, refused
 		}
 	}
-	given, err := opened.GiveUp(ctx, userName())
+	given, err := calls.GiveUp.On(ctx, opened, userName())
 	if err == nil && given == nil {
 		given = &site.GivenUp{} // somebody finished it meanwhile
 	}

@@ -7,10 +7,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tartine/internal/calls"
 	"tartine/internal/manifest"
+	"tartine/internal/packed"
 	"tartine/internal/render"
 	"tartine/internal/site"
-	"tartine/internal/target"
+	"tartine/internal/targets"
 )
 
 func (a *app) verifyCommand() *cobra.Command {
@@ -19,7 +21,8 @@ func (a *app) verifyCommand() *cobra.Command {
 		Use:   "verify [TARGET]",
 		Short: "Check every file of the site, by content, against its manifest",
 		Long: `Verify reads every file that the manifest names at the site and compares its content, mode and links. It also names what
-is missing and what stands there beside it. The manifest is the one that the last deployment recorded, or a file.`,
+is missing and what is there beside it. The manifest is the one that the last deployment recorded, or a file. Of an archive
+(a target, or a file) every entry is read.`,
 		Args: atMostOne("target"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if strays != "report" && strays != "ignore" {
@@ -45,21 +48,27 @@ func (a *app) verify(ctx context.Context, args []string, file string, strays boo
 		}
 	}
 	a.reads = true
-	return a.withSite(ctx, args, func(ctx context.Context, s *target.Opened, heading render.Heading, _ target.Settings) error {
+	return a.withSite(ctx, args, func(ctx context.Context, s *targets.Opened, heading render.Heading, _ targets.Settings) error {
 		return a.verifyAgainst(ctx, s, heading, m, strays)
 	})
 }
 
-func (a *app) verifyAgainst(ctx context.Context, s *target.Opened, heading render.Heading, m *manifest.Manifest, strays bool) error {
+func (a *app) verifyAgainst(ctx context.Context, s *targets.Opened, heading render.Heading, m *manifest.Manifest,
+	strays bool) error {
 	var watch site.Watch
 	progress, done := a.progress(ctx, draws(a.stderr))
 	if draws(a.stderr) && !a.flags.quiet {
 		watch = *progress.Watch()
 	}
-	report, err := s.Verify(ctx, m, strays, &watch)
+	report, err := calls.Verify.Watched(ctx, s, calls.VerifyingAgainst(m, strays), &watch)
 	done()
 	if errors.Is(err, site.ErrNotRecorded) {
-		return usageError(fmt.Sprintf("no deployment is recorded at %s", heading.Address), "deploy first, or check against a file with --manifest FILE")
+		return usageError(fmt.Sprintf("no deployment is recorded at %s", heading.Address),
+			"deploy first, or check against a file with --manifest FILE")
+	}
+	var differs *packed.TreeError
+	if errors.As(err, &differs) {
+		return &statusError{status: ExitDiffers, what: err.Error(), next: "with --manifest FILE it is told what differs"}
 	}
 	if err != nil {
 		return err

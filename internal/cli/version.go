@@ -45,7 +45,8 @@ func (a *app) versionCommand() *cobra.Command {
 		Args:  noArguments,
 		RunE: func(*cobra.Command, []string) error {
 			if a.json() {
-				return render.WriteJSON(a.stdout, map[string]string{"version": a.build.Version, "commit": a.build.Commit, "go": runtime.Version(), "system": runtime.GOOS + "/" + runtime.GOARCH})
+				return render.WriteJSON(a.stdout, map[string]string{"version": a.build.Version,
+					"commit": a.build.Commit, "go": runtime.Version(), "system": runtime.GOOS + "/" + runtime.GOARCH})
 			}
 			_, err := fmt.Fprintln(a.stdout, a.build)
 			return err

@@ -23,8 +23,8 @@ import (
 // FileName is the usual name of the settings file.
 const FileName = "tartine.yaml"
 
-// Find looks for the settings file in a folder, and, where that is below the top of a repository or the user's home folder, in those above it up
-// to there. It gives an empty name where there is none.
+// Find looks for the settings file in a folder, and, where that is below the top of a repository or the user's home
+// folder, in those above it up to there. It gives an empty name where there is none.
 func Find(dir, home string) (string, error) {
 	var above []string
 	for at := dir; ; at = filepath.Dir(at) {
@@ -45,7 +45,7 @@ func Find(dir, home string) (string, error) {
 			}
 		}
 		if len(found) > 1 {
-			return "", &Error{At: Position{File: found[1]}, Reason: "is in the same folder as " + found[0], Mend: "keep one of them"}
+			return "", &Error{At: Position{File: found[1]}, Reason: "is in the same folder as " + found[0], Fix: "keep one of them"}
 		}
 		if len(found) == 1 {
 			return found[0], nil
@@ -75,11 +75,32 @@ type Settings struct {
 
 // Source is one folder or file of the content.
 type Source struct {
-	Source  Text   `yaml:"source" required:"true" doc:"a folder, whose content stands in dest, or a single file"`
-	Dest    Text   `yaml:"dest" doc:"the folder of the site in which the source stands; the top when left out"`
+	Source  From   `yaml:"source" required:"true" doc:"a folder, whose content goes into dest, a single file, an https:// address; or another target, or an image"`
+	Dest    Text   `yaml:"dest" doc:"the folder of the site into which the source goes; the top when left out"`
 	Name    Text   `yaml:"name" doc:"another name for a single file"`
+	Unpack  bool   `yaml:"unpack" doc:"the source is an archive, and what is in it is wanted: tar (also in gzip, bzip2, xz, zstd) or zip (false)"`
+	Inside  Text   `yaml:"inside" doc:"the folder inside the archive whose content goes into dest; all of it when left out"`
+	Digest  Text   `yaml:"digest" doc:"sha256: and 64 hex digits that the archive, or what an address gives, must have; any: whatever comes"`
+	Most    Text   `yaml:"max_unpacked" doc:"how much an archive may unpack to, as in 500MB or 20GiB (20GiB)"`
 	Include []Text `yaml:"include" doc:"patterns, relative to the source, that hold for this source"`
 	Exclude []Text `yaml:"exclude" doc:"patterns, relative to the source, that hold for this source"`
+}
+
+// From is where a source is: a path of this machine or an address, or something else that has files. One is set.
+type From struct {
+	Text
+	Target  Text `yaml:"target" doc:"another target of these settings: what is at its site"`
+	Image   Text `yaml:"image" doc:"an image in the container engine, or the file or folder of one in the OCI layout"`
+	Path    Text `yaml:"path" doc:"the folder inside the image; its top when left out"`
+	Drifted Text `yaml:"drifted" enum:"recorded,standing" doc:"what counts where the target is not as it was deployed: recorded (what was deployed) or standing (what is there now); left out: it is an error"`
+}
+
+// IsAddress tells whether a source is fetched from the web.
+func (f *From) IsAddress() bool { return IsWeb(f.Value) }
+
+// IsWeb tells whether a text is an address of the web.
+func IsWeb(text string) bool {
+	return strings.HasPrefix(text, "https://") || strings.HasPrefix(text, "http://")
 }
 
 // Guard says what may pass.
@@ -95,7 +116,8 @@ type Retire struct {
 func (r *Retire) check() error {
 	after, err := time.ParseDuration(r.After.Value)
 	if r.After.Value != "" && r.After.Value != "0" && (err != nil || after < 0 || after > mostRetired) {
-		return &Error{r.After.At, fmt.Sprintf("after %q is no length of time up to a year", r.After.Value), "write it as in 10m or 1h"}
+		return &Error{r.After.At, fmt.Sprintf("after %q is not a length of time up to a year", r.After.Value),
+			"write it as in 10m or 1h"}
 	}
 	return nil
 }
@@ -110,22 +132,22 @@ type Target struct {
 	Password    Secret   `yaml:"password" doc:"where the password is found"`
 	Passphrase  Secret   `yaml:"passphrase" doc:"where the passphrase of the private key is found"`
 	Via         []Text   `yaml:"via" doc:"hosts that are gone through to get there, each as USER@HOST:PORT, in their order"`
-	Wait        Text     `yaml:"wait" doc:"how long to try again until a new machine lets us in, as in 2m"`
+	Wait        Text     `yaml:"wait" doc:"how long to try again until the login to a new machine works, as in 2m"`
 	Command     []Text   `yaml:"command" doc:"a program of this machine, and its arguments, whose standard input and output lead to a shell at the far end; url is then a path there"`
 	Agent       Text     `yaml:"agent" doc:"which program runs next to the files over ssh:// and command: auto (a copy of this one), off (none: SFTP), or the path of one that is installed there (auto)"`
 	Certificate Text     `yaml:"certificate" doc:"the fingerprint that pins the certificate of an ftps:// server, SHA256: and the hex of its DER form"`
-	Insecure    bool     `yaml:"insecure" doc:"let the password of an ftp:// target cross the line where others can read it (false)"`
+	Insecure    bool     `yaml:"insecure" doc:"let the password of an ftp:// target cross the connection in the clear (false)"`
 	Engine      Text     `yaml:"engine" doc:"the address of the container engine: unix://, tcp:// or ssh:// (what DOCKER_HOST or the current context says, else the usual socket)"`
 	Owner       Text     `yaml:"owner" doc:"whom files in a container belong to, USER:GROUP as numbers (0:0)"`
 	While       Text     `yaml:"while" enum:"stopped" doc:"stopped: a container is stopped while its files are changed, and started again (it is left as it is)"`
 	Restart     Setting  `yaml:"restart" doc:"what a container is told when something was published: true, to restart it, or signal:NAME, as in signal:HUP (nothing)"`
 	Agents      Text     `yaml:"agents" doc:"a folder of builds of this program for other systems, tartine-OS-PROCESSOR each"`
 	LimitRate   Text     `yaml:"limit_rate" doc:"how much is sent and received at most, as in 500kB/s or 5MB/s"`
-	Publish     Text     `yaml:"publish" enum:"in-place,switch" doc:"in-place: each file is replaced where it stands; switch: a whole new tree is built beside the old one, and a link then leads to it (in-place)"`
+	Publish     Text     `yaml:"publish" enum:"in-place,switch" doc:"in-place: each file is replaced in its place; switch: a whole new tree is built beside the old one, and a link then leads to it (in-place)"`
 	Jobs        int      `yaml:"jobs" doc:"how many files are in flight at once (16)"`
 	Web         Text     `yaml:"web" doc:"the address at which visitors see it, https://…; files that are no pages then stay for 10m after they were retired, unless retire: says otherwise"`
 	Retire      Retire   `yaml:"retire" doc:"what becomes here of files that are no longer in the content (as at the top)"`
-	Keep        int      `yaml:"keep" doc:"how many deployments can be rolled back to, the one that stands included (5)"`
+	Keep        int      `yaml:"keep" doc:"how many deployments can be rolled back to, the current one included (5)"`
 }
 
 // Secret says where a secret is found. Exactly one of its fields is set, or none.
@@ -150,7 +172,7 @@ func (s *Secret) IsSet() bool {
 	return s.Env.Value != "" || s.File.Value != "" || len(s.Command) > 0 || s.Keyring.Value != "" || s.Ask
 }
 
-// Text is a string and where it stands.
+// Text is a string and where it is.
 type Text struct {
 	Value string
 	At    Position
@@ -172,11 +194,11 @@ func (p Position) String() string {
 	return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column)
 }
 
-// Error tells what is wrong with the settings, where, and how to mend it.
+// Error tells what is wrong with the settings, where, and how to fix it.
 type Error struct {
 	At     Position
 	Reason string
-	Mend   string // may be empty
+	Fix    string // may be empty
 }
 
 func (e *Error) Error() string {
@@ -184,8 +206,8 @@ func (e *Error) Error() string {
 	if where := e.At.String(); where != "" {
 		text = where + ": " + text
 	}
-	if e.Mend != "" {
-		text += "; " + e.Mend
+	if e.Fix != "" {
+		text += "; " + e.Fix
 	}
 	return text
 }
@@ -219,7 +241,7 @@ func Parse(name string, text []byte) (*Settings, error) {
 // check finds what the types cannot say.
 func (s *Settings) check() error {
 	for i := range s.Content {
-		if err := s.Content[i].check(); err != nil {
+		if err := s.Content[i].Check(); err != nil {
 			return err
 		}
 	}
@@ -229,10 +251,12 @@ func (s *Settings) check() error {
 	for _, name := range s.TargetNames {
 		t := s.Targets[name]
 		if fingerprint := t.HostKey; fingerprint.Value != "" && !strings.HasPrefix(fingerprint.Value, "SHA256:") {
-			return &Error{fingerprint.At, fmt.Sprintf("host_key %q is no fingerprint", fingerprint.Value), "it reads SHA256: and 43 characters, as ssh-keygen -l prints it"}
+			return &Error{fingerprint.At, fmt.Sprintf("host_key %q is not a fingerprint", fingerprint.Value),
+				"it reads SHA256: and 43 characters, as ssh-keygen -l prints it"}
 		}
 		if _, err := time.ParseDuration(t.Wait.Value); t.Wait.Value != "" && err != nil {
-			return &Error{t.Wait.At, fmt.Sprintf("wait %q is no length of time", t.Wait.Value), "write it as in 90s or 2m"}
+			return &Error{t.Wait.At, fmt.Sprintf("wait %q is not a length of time", t.Wait.Value),
+				"write it as in 90s or 2m"}
 		}
 		if _, err := ParseRate(t.LimitRate.Value); err != nil {
 			return &Error{t.LimitRate.At, "limit_rate: " + err.Error(), ""}
@@ -241,10 +265,12 @@ func (s *Settings) check() error {
 			return &Error{t.Agent.At, fmt.Sprintf("agent %q is neither auto nor off nor the path of a program at the far end", agent), "such a path begins with /"}
 		}
 		if len(t.Command) > 0 && !strings.HasPrefix(t.URL.Value, "/") {
-			return &Error{t.URL.At, fmt.Sprintf("url %q is no path at the far end", t.URL.Value), "with command: it is one, and begins with /"}
+			return &Error{t.URL.At, fmt.Sprintf("url %q is not a path at the far end", t.URL.Value),
+				"with command: it is one, and begins with /"}
 		}
 		if c := t.Certificate; c.Value != "" && !certificatePattern.MatchString(c.Value) {
-			return &Error{c.At, fmt.Sprintf("certificate %q is no fingerprint", c.Value), "it reads SHA256: and 64 hexadecimal digits"}
+			return &Error{c.At, fmt.Sprintf("certificate %q is not a fingerprint", c.Value),
+				"it reads SHA256: and 64 hexadecimal digits"}
 		}
 		if err := t.checkContainer(); err != nil {
 			return err
@@ -253,12 +279,15 @@ func (s *Settings) check() error {
 			return err
 		}
 		if web := t.Web; web.Value != "" {
-			if parsed, err := url.Parse(web.Value); err != nil || parsed.Scheme != "https" && parsed.Scheme != "http" || parsed.Host == "" || parsed.User != nil {
-				return &Error{web.At, fmt.Sprintf("web %q is no address of a site", web.Value), "it reads https://HOST/PATH/"}
+			if parsed, err := url.Parse(web.Value); err != nil || parsed.Scheme != "https" && parsed.Scheme != "http" ||
+				parsed.Host == "" || parsed.User != nil {
+				return &Error{web.At, fmt.Sprintf("web %q is not the address of a site", web.Value),
+					"it reads https://HOST/PATH/"}
 			}
 		}
 		if t.Jobs < 0 || t.Keep < 0 {
-			return &Error{t.URL.At, fmt.Sprintf("jobs or keep of target %q is negative", name), "write a number from 1 up"}
+			return &Error{t.URL.At, fmt.Sprintf("jobs or keep of target %q is negative", name),
+				"write a number from 1 up"}
 		}
 	}
 	return nil
@@ -274,20 +303,24 @@ var (
 func (t *Target) checkContainer() error {
 	for _, text := range []Text{t.Engine, t.Owner, t.While, t.Restart.Text} {
 		if text.Value != "" && !strings.HasPrefix(t.URL.Value, "container://") {
-			return &Error{text.At, "engine, owner, while and restart are for containers", "take it out, or write url: container://NAME/PATH"}
+			return &Error{text.At, "engine, owner, while and restart are for containers",
+				"take it out, or write url: container://NAME/PATH"}
 		}
 	}
 	if t.Owner.Value != "" && !ownerPattern.MatchString(t.Owner.Value) {
-		return &Error{t.Owner.At, fmt.Sprintf("owner %q is not USER:GROUP as numbers", t.Owner.Value), "write it as in owner: 101:101"}
+		return &Error{t.Owner.At, fmt.Sprintf("owner %q is not USER:GROUP as numbers", t.Owner.Value),
+			"write it as in owner: 101:101"}
 	}
 	if t.Restart.Value != "" && !restartPattern.MatchString(t.Restart.Value) {
-		return &Error{t.Restart.At, fmt.Sprintf("restart %q is neither true nor signal:NAME", t.Restart.Value), "write it as in restart: signal:HUP"}
+		return &Error{t.Restart.At, fmt.Sprintf("restart %q is neither true nor signal:NAME", t.Restart.Value),
+			"write it as in restart: signal:HUP"}
 	}
 	return nil
 }
 
 // rateUnits are bytes: the decimal units, and those of IEC 80000-13.
-var rateUnits = map[string]float64{"B": 1, "kB": 1e3, "MB": 1e6, "GB": 1e9, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
+var rateUnits = map[string]float64{"B": 1, "kB": 1e3, "MB": 1e6, "GB": 1e9, "KiB": 1 << 10, "MiB": 1 << 20,
+	"GiB": 1 << 30}
 
 // ParseRate reads a rate such as 5MB/s and gives it in bytes a second. An empty text is 0, no limit.
 func ParseRate(text string) (int64, error) {
@@ -299,17 +332,94 @@ func ParseRate(text string) (int64, error) {
 	number, err := strconv.ParseFloat(digits, 64)
 	unit, known := rateUnits[amount[len(digits):]]
 	if err != nil || !known || !(number*unit >= 1 && number*unit < 1e15) {
-		return 0, fmt.Errorf("%q is no rate; write it as in 500kB/s or 5MB/s", text)
+		return 0, fmt.Errorf("%q is not a rate; write it as in 500kB/s or 5MB/s", text)
 	}
 	return int64(number * unit), nil
 }
 
-func (s *Source) check() error {
+// ParseSize reads a size such as 20GiB and gives it in bytes. An empty text is 0, the usual.
+func ParseSize(text string) (int64, error) {
+	size, err := ParseRate(text)
+	if err != nil || strings.HasSuffix(text, "/s") {
+		return 0, fmt.Errorf("%q is not a size; write it as in 500MB or 20GiB", text)
+	}
+	return size, nil
+}
+
+var digestPattern = regexp.MustCompile(`^(sha256:[0-9a-f]{64}|any)$`)
+
+// CheckDigest tells what is wrong with what is said of a digest.
+func CheckDigest(text string) error {
+	if text != "" && !digestPattern.MatchString(text) {
+		return fmt.Errorf("digest %q is neither sha256: with 64 hex digits nor any", text)
+	}
+	return nil
+}
+
+// checkFrom checks where a source is, and what goes with it.
+func (s *Source) checkFrom() error {
+	f := &s.Source
+	switch {
+	case f.Target.Value != "" && f.Image.Value != "":
+		return &Error{f.Image.At, "a source is a target or an image, not both", "write two sources"}
+	case f.Value == "" && f.Target.Value == "" && f.Image.Value == "":
+		return &Error{f.Path.At, "source names neither a target nor an image", "write source: {target: NAME} or {image: NAME, path: FOLDER}"}
+	case f.Drifted.Value != "" && f.Target.Value == "":
+		return &Error{f.Drifted.At, "drifted is for targets", "take it out"}
+	case f.Path.Value != "" && f.Image.Value == "":
+		return &Error{f.Path.At, "path is for images", ""}
+	case (s.Unpack || s.Digest.Value != "") && f.Value == "":
+		return &Error{s.Source.at(), "unpack and digest are for files and addresses", "take them out"}
+	case s.Inside.Value != "" && !s.Unpack:
+		return &Error{s.Inside.At, "inside is a folder of an archive", "add unpack: true"}
+	case s.Unpack && s.Name.Value != "":
+		return &Error{s.Name.At, `"name" is for single files, and an archive is unpacked`, "take one of them out"}
+	case s.Digest.Value != "" && !s.Unpack && !f.IsAddress():
+		return &Error{s.Digest.At, "digest is for archives and addresses", "take it out"}
+	}
+	if err := CheckDigest(s.Digest.Value); err != nil {
+		return &Error{s.Digest.At, err.Error(), ""}
+	}
+	if _, err := ParseSize(s.Most.Value); err != nil {
+		return &Error{s.Most.At, "max_unpacked: " + err.Error(), ""}
+	}
+	if _, err := CleanInside(s.Inside.Value); err != nil {
+		return &Error{s.Inside.At, err.Error(), "it is a folder of the archive, such as build/html"}
+	}
+	return nil
+}
+
+func (f *From) at() Position {
+	for _, t := range []Text{f.Text, f.Target, f.Image} {
+		if t.Value != "" {
+			return t.At
+		}
+	}
+	return f.Path.At
+}
+
+// CleanInside gives a folder of an archive in its shortest form, "." for the top.
+func CleanInside(inside string) (string, error) {
+	clean := path.Clean(strings.Trim(inside, "/"))
+	if inside == "" || clean == "." {
+		return ".", nil
+	}
+	if clean == ".." || strings.HasPrefix(clean, "../") || strings.ContainsRune(clean, 0) {
+		return "", fmt.Errorf("inside %q leads out of the archive", inside)
+	}
+	return clean, nil
+}
+
+// Check finds what is wrong with a source that the types cannot say.
+func (s *Source) Check() error {
+	if err := s.checkFrom(); err != nil {
+		return err
+	}
 	if _, err := CleanDest(s.Dest.Value); err != nil {
 		return &Error{s.Dest.At, err.Error(), "it is a folder inside the site, such as img/plates"}
 	}
 	if n := s.Name.Value; n != "" && (strings.ContainsAny(n, "/\\\x00") || n == "." || n == "..") {
-		return &Error{s.Name.At, fmt.Sprintf("name %q is no file name", n), "the folder goes into dest"}
+		return &Error{s.Name.At, fmt.Sprintf("name %q is not a file name", n), "the folder goes into dest"}
 	}
 	return nil
 }
@@ -332,7 +442,8 @@ func CleanDest(dest string) (string, error) {
 	return clean, nil
 }
 
-// Resolve gives a path of the settings relative to the folder of the file that it is written in, with ~ as the home folder.
+// Resolve gives a path of the settings relative to the folder of the file that it is written in, with ~ as the home
+// folder.
 func Resolve(name Text) string {
 	if rest, ok := belowHome(name.Value); ok {
 		if home, err := os.UserHomeDir(); err == nil {

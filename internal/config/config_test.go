@@ -134,7 +134,7 @@ func TestTheFileIsLookedForUpToTheTop(t *testing.T) {
 
 func TestErrorsNameThePlaceAndTheMend(t *testing.T) {
 	for name, c := range map[string]struct{ text, place, says string }{
-		"not yaml":              {"name: [a", "x:1:7", "no valid YAML"},
+		"not yaml":              {"name: [a", "x:1:7", "not valid YAML"},
 		"unknown key":           {"content:\n  - source: a\n    exlude: []\n", "x:3:5", `did you mean "exclude"?`},
 		"unknown at top":        {"target:\n  a: b\n", "x:1:1", `did you mean "targets"?`},
 		"far from any key":      {"zzzzzz: 1\n", "x:1:1", `the key "zzzzzz" is not known`},
@@ -148,11 +148,11 @@ func TestErrorsNameThePlaceAndTheMend(t *testing.T) {
 		"missing key":           {"content:\n  - dest: a\n", "x:2:5", `needs the key "source"`},
 		"literal secret":        {"targets:\n  a:\n    url: x\n    password: hunter2\n", "x:4:15", "{env: NAME}"},
 		"dest leads out":        {"content:\n  - source: a\n    dest: ../b\n", "x:3:11", "leads out of the site"},
-		"name with slash":       {"content:\n  - source: a\n    name: b/c\n", "x:3:11", "no file name"},
-		"bad fingerprint":       {"targets:\n  a:\n    url: x\n    host_key: aa:bb\n", "x:4:15", "no fingerprint"},
+		"name with slash":       {"content:\n  - source: a\n    name: b/c\n", "x:3:11", "not a file name"},
+		"bad fingerprint":       {"targets:\n  a:\n    url: x\n    host_key: aa:bb\n", "x:4:15", "not a fingerprint"},
 		"an unknown agent":      {"targets:\n  a:\n    url: x\n    agent: of\n", "x:4:12", "neither auto nor off"},
-		"a command with a URL":  {"targets:\n  a:\n    url: ssh://x/y\n    command: [sh]\n", "x:3:10", "is no path at the far end"},
-		"a rate without a unit": {"targets:\n  a:\n    url: x\n    limit_rate: fast\n", "x:4:17", "is no rate"},
+		"a command with a URL":  {"targets:\n  a:\n    url: ssh://x/y\n    command: [sh]\n", "x:3:10", "is not a path at the far end"},
+		"a rate without a unit": {"targets:\n  a:\n    url: x\n    limit_rate: fast\n", "x:4:17", "is not a rate"},
 		"jobs as text":          {"targets:\n  a:\n    url: x\n    jobs: many\n", "x:4:11", "a whole number"},
 		"unknown alias":         {"name: *nope\n", "x:1:", "nope"},
 		"second document":       {"name: a\n---\nname: b\n", "x:3:1", "second document"},

@@ -17,7 +17,7 @@ import (
 )
 
 // decoder turns the nodes of a YAML document into the types of Settings, by their tags. It is stricter than a general
-// decoder: nothing is converted, and keys that are not known or stand twice are errors.
+// decoder: nothing is converted, and keys that are not known or occur twice are errors.
 type decoder struct {
 	file    string
 	anchors map[string]ast.Node
@@ -35,7 +35,8 @@ func decode(file string, text []byte, s *Settings, above []string) error {
 		return syntaxError(file, err)
 	}
 	if len(parsed.Docs) > 1 && parsed.Docs[1].Body != nil {
-		return &Error{Position{file, parsed.Docs[1].Body.GetToken().Position.Line, 1}, "a second document begins here", "keep one"}
+		return &Error{Position{file, parsed.Docs[1].Body.GetToken().Position.Line, 1}, "a second document begins here",
+			"keep one"}
 	}
 	d := &decoder{file: file, anchors: map[string]ast.Node{}, merging: map[ast.Node]bool{}, targets: &s.TargetNames}
 	if len(parsed.Docs) == 0 || parsed.Docs[0].Body == nil {
@@ -82,10 +83,10 @@ func (d *decoder) shared(body ast.Node, s *Settings, above []string) error {
 const mostShared = 8
 
 func syntaxError(file string, err error) error {
-	out := &Error{At: Position{File: file}, Reason: "this is no valid YAML: " + firstLine(err.Error())}
+	out := &Error{At: Position{File: file}, Reason: "this is not valid YAML: " + firstLine(err.Error())}
 	var syntax *yaml.SyntaxError
 	if errors.As(err, &syntax) {
-		out.Reason = "this is no valid YAML: " + syntax.GetMessage()
+		out.Reason = "this is not valid YAML: " + syntax.GetMessage()
 		if token := syntax.GetToken(); token != nil {
 			out.At.Line, out.At.Column = token.Position.Line, token.Position.Column
 		}
@@ -109,8 +110,8 @@ func (d *decoder) at(n ast.Node) Position {
 	return Position{d.file, token.Position.Line, token.Position.Column}
 }
 
-func (d *decoder) wrong(n ast.Node, mend, reason string, args ...any) error {
-	return &Error{d.at(n), fmt.Sprintf(reason, args...), mend}
+func (d *decoder) wrong(n ast.Node, fix, reason string, args ...any) error {
+	return &Error{d.at(n), fmt.Sprintf(reason, args...), fix}
 }
 
 // node decodes one node into a value. What names it in messages; enum lists what a text may say.
@@ -142,9 +143,13 @@ func (d *decoder) node(n ast.Node, into reflect.Value, what, enum string) error 
 			return d.text(n, &target.Text, what, enum)
 		}
 		return d.node(n, reflect.ValueOf(&target.Key).Elem(), what, enum)
+	case *From:
+		if _, isText := scalarText(n); isText {
+			return d.text(n, &target.Text, what, enum)
+		}
 	case *Secret:
 		if _, isText := scalarText(n); isText {
-			return d.wrong(n, `write {env: NAME}, {file: PATH}, {command: [PROGRAM, ARGUMENT]}, {keyring: NAME} or {ask: true}`, "%s stands here as it is, where others can read it", what)
+			return d.wrong(n, `write {env: NAME}, {file: PATH}, {command: [PROGRAM, ARGUMENT]}, {keyring: NAME} or {ask: true}`, "%s is written here in the clear, where others can read it", what)
 		}
 		target.At = d.at(n)
 	}
@@ -207,7 +212,8 @@ func (d *decoder) variables(n ast.Node, text string) (string, error) {
 		value, set := os.LookupEnv(name)
 		switch {
 		case parts[3] == "" || name == "":
-			wrong = d.wrong(n, "write it as in ${NAME} or ${NAME:-DEFAULT}; $${ stands for ${ itself", "%q begins a variable that does not end", text)
+			wrong = d.wrong(n, "write it as in ${NAME} or ${NAME:-DEFAULT}; $${ stands for ${ itself",
+				"%q begins a variable that does not end", text)
 		case has && value == "":
 			return fallback
 		case !set:
@@ -231,11 +237,11 @@ func scalarText(n ast.Node) (string, bool) {
 func (d *decoder) text(n ast.Node, into *Text, what, enum string) error {
 	value, ok := scalarText(n)
 	if !ok {
-		mend := ""
+		fix := ""
 		if _, scalar := n.(ast.ScalarNode); scalar {
-			mend = "put it in quotes"
+			fix = "put it in quotes"
 		}
-		return d.wrong(n, mend, "%s is a text, not %s", what, describe(n))
+		return d.wrong(n, fix, "%s is a text, not %s", what, describe(n))
 	}
 	value, err := d.variables(n, value)
 	if err != nil {
@@ -271,7 +277,7 @@ func (d *decoder) pairs(n ast.Node, what string) ([]*ast.MappingValueNode, error
 			continue
 		}
 		if seen[key] {
-			return nil, d.wrong(pair.Key, "", "the key %q stands twice", key)
+			return nil, d.wrong(pair.Key, "", "the key %q occurs twice", key)
 		}
 		seen[key] = true
 	}
@@ -281,8 +287,10 @@ func (d *decoder) pairs(n ast.Node, what string) ([]*ast.MappingValueNode, error
 	return d.merge(out, seen, merged, what)
 }
 
-// merge gives pairs with those of other mappings (<<) whose keys are not among them. Of several mappings the first wins.
-func (d *decoder) merge(own []*ast.MappingValueNode, seen map[string]bool, others []ast.Node, what string) (out []*ast.MappingValueNode, err error) {
+// merge gives pairs with those of other mappings (<<) whose keys are not among them. Of several mappings the first
+// wins.
+func (d *decoder) merge(own []*ast.MappingValueNode, seen map[string]bool, others []ast.Node,
+	what string) (out []*ast.MappingValueNode, err error) {
 	for _, pair := range own {
 		if _, merge := pair.Key.(*ast.MergeKeyNode); !merge {
 			out = append(out, pair)
@@ -337,14 +345,15 @@ func (d *decoder) mapping(n ast.Node, into reflect.Value, what string) error {
 		key := keyOf(pair)
 		field, ok := fields[key]
 		if !ok {
-			mend := ""
+			fix := ""
 			if near := Nearest(key, names(fields)); near != "" {
-				mend = fmt.Sprintf("did you mean %q?", near)
+				fix = fmt.Sprintf("did you mean %q?", near)
 			}
-			return d.wrong(pair.Key, mend, "the key %q is not known in %s", key, what)
+			return d.wrong(pair.Key, fix, "the key %q is not known in %s", key, what)
 		}
 		given[key] = true
-		if err := d.node(pair.Value, into.FieldByIndex(field.Index), field.Tag.Get("yaml"), field.Tag.Get("enum")); err != nil {
+		if err := d.node(pair.Value, into.FieldByIndex(field.Index), field.Tag.Get("yaml"),
+			field.Tag.Get("enum")); err != nil {
 			return err
 		}
 	}
@@ -408,11 +417,11 @@ func (d *decoder) named(n ast.Node, into reflect.Value, what string) error {
 func (d *decoder) list(n ast.Node, into reflect.Value, what string) error {
 	sequence, ok := n.(*ast.SequenceNode)
 	if !ok {
-		mend := ""
+		fix := ""
 		if text, isText := scalarText(n); isText {
-			mend = fmt.Sprintf("write [%q]", text)
+			fix = fmt.Sprintf("write [%q]", text)
 		}
-		return d.wrong(n, mend, "%s is a list, not %s", what, describe(n))
+		return d.wrong(n, fix, "%s is a list, not %s", what, describe(n))
 	}
 	into.SetZero() // what is shared is replaced
 	for _, value := range sequence.Values {

@@ -26,6 +26,8 @@ func schemaOf(t reflect.Type) map[string]any {
 		return map[string]any{"type": []string{"string", "boolean"}}
 	case t == reflect.TypeFor[Identity]():
 		return map[string]any{"oneOf": []any{schemaOf(reflect.TypeFor[Text]()), schemaOf(reflect.TypeFor[Secret]())}}
+	case t == reflect.TypeFor[From]():
+		return map[string]any{"oneOf": []any{schemaOf(reflect.TypeFor[Text]()), mappingOf(t)}}
 	case t.Kind() == reflect.Bool:
 		return map[string]any{"type": "boolean"}
 	case t.Kind() == reflect.Int:
@@ -35,6 +37,10 @@ func schemaOf(t reflect.Type) map[string]any {
 	case t.Kind() == reflect.Map:
 		return map[string]any{"type": "object", "additionalProperties": schemaOf(t.Elem())}
 	}
+	return mappingOf(t)
+}
+
+func mappingOf(t reflect.Type) map[string]any {
 	properties := map[string]any{}
 	required := []string{}
 	for field := range fieldSeq(t) {

@@ -8,7 +8,8 @@ import (
 	"golang.org/x/crypto/ssh"
 )
 
-// What is safe is offered. What rests on SHA-1, or is not safe for other reasons, is offered only where client settings name it.
+// What is safe is offered. What rests on SHA-1, or is not safe for other reasons, is offered only where client settings
+// name it.
 const (
 	curve25519Before = "curve25519-sha256@libssh.org" // the name that it had before RFC 8731
 	macSHA1          = "hmac-sha1"

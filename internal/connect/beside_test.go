@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tartine/internal/connect"
-	"tartine/internal/connect/sshdtest"
+	"tartine/internal/testservers/sshdtest"
 )
 
 // TestTheWayThatSSHGoes has ssh and this program read the same settings, and finds both at the same place, as the same user, and with the
@@ -48,6 +48,17 @@ func TestTheWayThatSSHGoes(t *testing.T) {
 	require.NoError(t, os.WriteFile(both, append(known, knowsGate...), 0o600))
 	agent := startAgent(t, rock.Identity)
 	t.Setenv("ROCK_AGENT", agent)
+	t.Setenv("LANG", "C.UTF-8")
+	keyOfRock := strings.SplitN(strings.TrimSpace(string(known)), " ", 2)[1] + "\n"
+	listed, strangers := filepath.Join(dir, "listed"), filepath.Join(dir, "strangers")
+	stranger, err := os.ReadFile(filepath.Join(dir, "stranger.pub"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(strangers, append([]byte("# of old servers\n"), stranger...), 0o600))
+	require.NoError(t, os.WriteFile(listed, []byte("# of old servers\n\n"+string(stranger)+keyOfRock), 0o600))
+	for _, name := range []string{"listed", "strangers"} {
+		keygen(t, dir, "-k", "-f", name+".krl", name)
+	}
+	signed := startSigned(t, dir)
 
 	base := fmt.Sprintf("Host rock\n HostName 127.0.0.1\n Port %d\n User %s\n", rock.Port, user)
 	way := base + " IdentityFile " + rock.Identity + "\n"
@@ -90,6 +101,20 @@ func TestTheWayThatSSHGoes(t *testing.T) {
 		"from an interface":               {trusting + " BindInterface lo\n", false},
 		"over IPv6 alone":                 {trusting + " AddressFamily inet6\n", true},
 		"an address of the other family":  {strings.Replace(trusting, "127.0.0.1", "::1", 1), true}, // it listens on the first
+		"variables":                       {trusting + " SetEnv LANG=gannet\n SendEnv L*G\n", false},
+		"variables of this machine":       {trusting + " SendEnv FOO LAN?\n", false},
+		"variables left out":              {trusting + " SendEnv LANG\n SendEnv -LANG\n", false},
+		"listed as revoked":               {trusting + " RevokedHostKeys " + listed + "\n", true},
+		"others are listed as revoked":    {trusting + " RevokedHostKeys " + strangers + "\n", false},
+		"in a list of revoked keys":       {trusting + " RevokedHostKeys " + listed + ".krl\n", true},
+		"others are in such a list":       {trusting + " RevokedHostKeys " + strangers + ".krl\n", false},
+		"no list of revoked keys":         {trusting + " RevokedHostKeys " + dir + "/missing\n", true},
+		"signed by an authority":          {signed.settings, false},
+		"signed, and it is revoked":       {signed.settings + " RevokedHostKeys " + signed.authority + "\n", true},
+		"signed with what is not allowed": {signed.settings + " CASignatureAlgorithms ecdsa-sha2-nistp256\n", true},
+		"a short key of the host":         {signed.settings + " HostKeyAlgorithms rsa-sha2-512\n StrictHostKeyChecking accept-new\n UserKnownHostsFile $FRESH\n RequiredRSASize 4096\n", true},
+		"a key that is long enough":       {strings.Replace(signed.settings, "UserKnownHostsFile", "UserKnownHostsFile $FRESH\n IgnoreUnknown Other\n Other", 1) + " HostKeyAlgorithms rsa-sha2-512\n StrictHostKeyChecking accept-new\n RequiredRSASize 2048\n", false},
+		"a short key of the user":         {trusting + " IdentityFile none\n IdentitiesOnly yes\n RequiredRSASize 4096\n", false},
 		"a number that is none":           {trusting + " Port abc\n", true},
 		"a fault in a block of others":    {trusting + "Host other\n Foo bar\n", true},
 		"a fault that is to be passed by": {"IgnoreUnknown Fo*\n" + trusting + "Host other\n Foo bar\n", false},
@@ -108,7 +133,7 @@ func TestTheWayThatSSHGoes(t *testing.T) {
 				lines, _ := os.ReadFile(fresh)
 				return said, strings.TrimSpace(string(lines)), err
 			}
-			const command = "echo $(id -un) $SSH_CONNECTION"
+			const command = "echo $(id -un)/$LANG $SSH_CONNECTION"
 			theirs, they, refused := place("ssh", func(config string) (string, error) {
 				cmd := exec.Command(program, "-F", config, "-o", "BatchMode=yes", "-o", "ConnectTimeout=5", "rock", command)
 				cmd.Env = append(os.Environ(), "SSH_AUTH_SOCK=")
@@ -143,6 +168,108 @@ func TestTheWayThatSSHGoes(t *testing.T) {
 	}
 }
 
+// signedHost is a server with a key of RSA, of 3072 bits, and one of Ed25519 that an authority has signed.
+type signedHost struct {
+	settings  string // to get there
+	authority string // a file
+}
+
+func startSigned(t *testing.T, dir string) signedHost {
+	t.Helper()
+	for _, name := range []string{"authority", "host"} {
+		keygen(t, dir, "-t", "ed25519", "-N", "", "-f", name)
+	}
+	keygen(t, dir, "-t", "rsa", "-b", "3072", "-N", "", "-f", "long")
+	keygen(t, dir, "-s", "authority", "-I", "rock", "-h", "-n", "127.0.0.1", "host.pub")
+	file := func(name string) string { return filepath.Join(dir, name) }
+	server := sshdtest.Start(t, "HostKey "+file("long"), "HostKey "+file("host"), "HostCertificate "+file("host-cert.pub"))
+	authority, err := os.ReadFile(file("authority.pub"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file("authorities"), append([]byte("@cert-authority * "), authority...), 0o600))
+	return signedHost{fmt.Sprintf("Host rock\n HostName 127.0.0.1\n Port %d\n User %s\n IdentityFile %s\n UserKnownHostsFile %s\n", server.Port, sshdtest.Users(t)[0],
+		server.Identity, file("authorities")), file("authority.pub")}
+}
+
+// TestKeysGoToTheAgentAsWithSSH compares what the agent holds after a login with a key from a file.
+func TestKeysGoToTheAgentAsWithSSH(t *testing.T) {
+	program, err := exec.LookPath("ssh")
+	if err != nil && os.Getenv("CI") == "" {
+		t.Skip("ssh is not installed")
+	}
+	require.NoError(t, err)
+	server := sshdtest.Start(t)
+	dir := readable(t)
+	text, err := os.ReadFile(server.Identity)
+	require.NoError(t, err)
+	locked := filepath.Join(dir, "locked")
+	require.NoError(t, os.WriteFile(locked, text, 0o600))
+	keygen(t, dir, "-p", "-N", "kittiwake 7", "-f", "locked")
+	askpass := filepath.Join(dir, "askpass")
+	require.NoError(t, os.WriteFile(askpass, []byte("#!/bin/sh\necho kittiwake 7\n"), 0o700))
+	for value, held := range map[string]bool{"yes": true, "no": false, "confirm": true, "1h": true, "confirm 1h": true} {
+		t.Run(value, func(t *testing.T) {
+			ring := func(login func(config string) error) string {
+				agent := startAgent(t)
+				config := filepath.Join(t.TempDir(), "config")
+				require.NoError(t, os.WriteFile(config, []byte(fmt.Sprintf("Host rock\n HostName 127.0.0.1\n Port %d\n User %s\n IdentityFile %s\n UserKnownHostsFile %s\n IdentityAgent %s\n AddKeysToAgent %s\n",
+					server.Port, sshdtest.Users(t)[0], locked, server.KnownHosts, agent, value)), 0o600))
+				require.NoError(t, login(config))
+				list := exec.Command("ssh-add", "-L")
+				list.Env = append(os.Environ(), "SSH_AUTH_SOCK="+agent)
+				out, _ := list.Output() // it fails where there are none
+				words := strings.Fields(string(out))
+				return strings.Join(words[:min(2, len(words))], " ")
+			}
+			theirs := ring(func(config string) error {
+				cmd := exec.Command(program, "-F", config, "rock", "true")
+				cmd.Env = append(os.Environ(), "SSH_ASKPASS="+askpass, "SSH_ASKPASS_REQUIRE=force")
+				_, err := output(cmd)
+				return err
+			})
+			asked := 0
+			ours := ring(func(config string) error {
+				for range 2 {
+					dial := &connect.SSH{Host: "rock", Passphrase: func(string) (string, error) { asked++; return "kittiwake 7", nil }}
+					require.NoError(t, dial.Configure(t.Context(), connect.GivenConfig(config)))
+					client, err := dial.Dial(t.Context())
+					if err != nil {
+						return err
+					}
+					client.Close()
+					if strings.HasPrefix(value, "confirm") { // the agent would ask somebody
+						break
+					}
+				}
+				return nil
+			})
+			require.Equal(t, theirs, ours)
+			require.Equal(t, held, strings.HasPrefix(ours, "ssh-ed25519 "), ours)
+			if held {
+				require.Equal(t, 1, asked, "the second time the agent has it")
+			}
+		})
+	}
+}
+
+// TestAPassphraseMayTakeLongerThanAStep has somebody type for longer than the server may be silent.
+func TestAPassphraseMayTakeLongerThanAStep(t *testing.T) {
+	server := sshdtest.Start(t)
+	dir := readable(t)
+	text, err := os.ReadFile(server.Identity)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "locked"), text, 0o600))
+	keygen(t, dir, "-p", "-N", "kittiwake 7", "-f", "locked")
+	const limit = 500 * time.Millisecond
+	dial := &connect.SSH{Host: "127.0.0.1", Port: server.Port, User: sshdtest.Users(t)[0], KnownHosts: server.KnownHosts, Identity: filepath.Join(dir, "locked"), Timeout: limit}
+	dial.Passphrase = func(string) (string, error) {
+		<-time.After(3 * limit)
+		return "kittiwake 7", nil
+	}
+	client, err := dial.Dial(t.Context())
+	require.NoError(t, err)
+	client.Close()
+}
+
 // withoutPort leaves out the port of this machine, which is another each time.
 func withoutPort(said string) string {
 	words := strings.Fields(said)
@@ -163,8 +290,8 @@ func output(cmd *exec.Cmd) (string, error) {
 	return string(out), err
 }
 
-// startAgent starts a key agent with one key, and gives its socket.
-func startAgent(t *testing.T, identity string) string {
+// startAgent starts a key agent with keys, and gives its socket.
+func startAgent(t *testing.T, identities ...string) string {
 	t.Helper()
 	socket := filepath.Join(t.TempDir(), "agent")
 	cmd := exec.Command("ssh-agent", "-D", "-a", socket)
@@ -174,9 +301,11 @@ func startAgent(t *testing.T, identity string) string {
 		_ = cmd.Wait()
 	})
 	require.Eventually(t, func() bool { _, err := os.Stat(socket); return err == nil }, 5*time.Second, 10*time.Millisecond)
-	add := exec.Command("ssh-add", identity)
-	add.Env = append(os.Environ(), "SSH_AUTH_SOCK="+socket)
-	out, err := add.CombinedOutput()
-	require.NoError(t, err, "%s", out)
+	for _, identity := range identities {
+		add := exec.Command("ssh-add", identity)
+		add.Env = append(os.Environ(), "SSH_AUTH_SOCK="+socket)
+		out, err := add.CombinedOutput()
+		require.NoError(t, err, "%s", out)
+	}
 	return socket
 }

@@ -2,6 +2,7 @@ package connect
 
 import (
 	"context"
+	"crypto/rsa"
 	"errors"
 	"fmt"
 	"net"
@@ -10,6 +11,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"tartine/internal/farend"
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/knownhosts"
@@ -24,11 +27,15 @@ type HostKeyError struct {
 	Revoked           *knownhosts.KnownKey  // where the key is recorded as one that must not be trusted any more
 	Strict            bool                  // client settings forbid to ask about a host that is not known
 	Certificate       error                 // why a certificate does not count, when the host showed one
+	// why it must not be trusted, whatever is recorded: it is too short, or listed as revoked
+	Unfit error
 }
 
 func (e *HostKeyError) Error() string {
 	shows := fmt.Sprintf("the host shows the %s key %s", e.Type, e.Fingerprint)
 	switch {
+	case e.Unfit != nil:
+		return fmt.Sprintf("%s, %v", shows, e.Unfit)
 	case e.Revoked != nil:
 		return fmt.Sprintf("%s, which %s line %d marks as revoked", shows, e.Revoked.Filename, e.Revoked.Line)
 	case e.Certificate != nil:
@@ -45,7 +52,7 @@ func (e *HostKeyError) Error() string {
 
 // Unknown tells whether simply nothing is recorded for the host, so that a person may decide.
 func (e *HostKeyError) Unknown() bool {
-	return e.Pinned == "" && len(e.Known) == 0 && e.Revoked == nil && e.Certificate == nil
+	return e.Pinned == "" && len(e.Known) == 0 && e.Revoked == nil && e.Certificate == nil && e.Unfit == nil
 }
 
 // keyName gives host:port as the host key is looked up.
@@ -73,6 +80,10 @@ type hostKeys struct {
 	strict bool                  // nobody is to be asked about a host that is not known
 	named  []string              // the types that client settings allow, in their order; empty: all that are safe
 	signed bool                  // an authority is recorded that signs the keys of such hosts
+
+	revoked *revocations // keys that must not be trusted, whatever is recorded
+	minRSA  int          // bits
+	signing []string     // algorithms with which an authority may sign; empty: those that are safe
 }
 
 // userKnownHosts gives the user's files in which host keys are recorded; the first is the one to which more are added.
@@ -87,7 +98,12 @@ func (s *SSH) userKnownHosts() []string {
 }
 
 func (s *SSH) hostKeyCheck(ctx context.Context) (*hostKeys, error) {
-	h := &hostKeys{host: s.keyName(), wanted: s.Wanted, pinned: s.HostKey, strict: s.Strict == "yes", named: s.HostKeyAlgorithms}
+	h := &hostKeys{host: s.keyName(), wanted: s.Wanted, pinned: s.HostKey, strict: s.Strict == "yes",
+		named: s.HostKeyAlgorithms, minRSA: s.MinRSA, signing: s.AuthorityAlgorithms}
+	var err error
+	if h.revoked, err = readRevocations(s.RevokedHostKeys); err != nil {
+		return nil, err
+	}
 	global := s.GlobalKnownHosts
 	if len(global) == 0 {
 		global = []string{"/etc/ssh/ssh_known_hosts", "/etc/ssh/ssh_known_hosts2"}
@@ -117,13 +133,14 @@ func (s *SSH) hostKeyCheck(ctx context.Context) (*hostKeys, error) {
 	return h, nil
 }
 
-// askKnownHosts runs the command that tells which keys hosts have, and gives a file with what it said; empty: there is no command.
+// askKnownHosts runs the command that tells which keys hosts have, and gives a file with what it said; empty: there is
+// no command.
 func (s *SSH) askKnownHosts(ctx context.Context) (file string, err error) {
 	if len(s.KnownHostsCommand) == 0 {
 		return "", nil
 	}
 	cmd := exec.CommandContext(ctx, s.KnownHostsCommand[0], s.KnownHostsCommand[1:]...)
-	said := &tail{}
+	said := &farend.Tail{Most: mostSaid}
 	cmd.Stderr = said
 	text, err := cmd.Output()
 	if err != nil {
@@ -192,6 +209,9 @@ func isAuthority(key knownhosts.KnownKey) bool {
 // check decides about the key that the host shows; nil means that it is trusted.
 func (h *hostKeys) check(key ssh.PublicKey) *HostKeyError {
 	out := &HostKeyError{Type: key.Type(), Fingerprint: ssh.FingerprintSHA256(key), Key: key, Strict: h.strict}
+	if out.Unfit = h.unfit(key); out.Unfit != nil {
+		return out
+	}
 	if h.pinned != "" {
 		var revoked *knownhosts.RevokedError
 		switch {
@@ -221,7 +241,11 @@ func (h *hostKeys) check(key ssh.PublicKey) *HostKeyError {
 	switch {
 	case errors.As(err, &revoked):
 		out.Revoked = &revoked.Revoked
-	case err == nil && (signed || slices.ContainsFunc(h.plain, func(k knownhosts.KnownKey) bool { return string(k.Key.Marshal()) == string(key.Marshal()) })):
+	case err == nil && signed && len(h.signing) > 0 && !slices.Contains(h.signing, certificate.Signature.Format):
+		out.Certificate = fmt.Errorf("it is signed with %s, which CASignatureAlgorithms does not list",
+			certificate.Signature.Format)
+	case err == nil && (signed || slices.ContainsFunc(h.plain,
+		func(k knownhosts.KnownKey) bool { return string(k.Key.Marshal()) == string(key.Marshal()) })):
 		return nil
 	case signed:
 		out.Certificate = errors.New(strings.TrimPrefix(err.Error(), "ssh: "))
@@ -229,6 +253,30 @@ func (h *hostKeys) check(key ssh.PublicKey) *HostKeyError {
 		out.Known = h.plain
 	}
 	return out
+}
+
+// unfit tells why a key must not be trusted, whatever is recorded of it; nil: nothing says so.
+func (h *hostKeys) unfit(key ssh.PublicKey) error {
+	if err := h.revoked.why(key); err != nil {
+		return err
+	}
+	if bits := bitsOfRSA(key); bits > 0 && bits < h.minRSA {
+		return fmt.Errorf("which has %d bits, and RequiredRSASize asks for %d", bits, h.minRSA)
+	}
+	return nil
+}
+
+// bitsOfRSA gives the length of a key of RSA; 0: it is of another kind.
+func bitsOfRSA(key ssh.PublicKey) int {
+	if certificate, ok := key.(*ssh.Certificate); ok {
+		key = certificate.Key
+	}
+	if able, ok := key.(ssh.CryptoPublicKey); ok {
+		if public, ok := able.CryptoPublicKey().(*rsa.PublicKey); ok {
+			return public.N.BitLen()
+		}
+	}
+	return 0
 }
 
 // algorithms gives the types of key that the host may show, those first that can be checked: certificates where their
@@ -240,7 +288,8 @@ func (h *hostKeys) algorithms() []string {
 	if len(h.named) > 0 { // then their order counts, whatever is recorded
 		able := append(supported, ssh.InsecureAlgorithms().HostKeys...)
 		return slices.DeleteFunc(slices.Clone(h.named), func(name string) bool {
-			return !slices.Contains(able, name) || slices.ContainsFunc(h.passed, func(shown string) bool { return sameType(shown, name) })
+			return !slices.Contains(able, name) || slices.ContainsFunc(h.passed,
+				func(shown string) bool { return sameType(shown, name) })
 		})
 	}
 	for _, name := range supported {
@@ -269,8 +318,8 @@ func rank(algorithm string) int {
 	return 2
 }
 
-// pass has the next try ask for a key of another type than one that was not the pinned one: a server may have several, each of which may
-// be the pinned one. It tells whether there is another type to ask for.
+// pass has the next try ask for a key of another type than one that was not the pinned one: a server may have several,
+// each of which may be the pinned one. It tells whether there is another type to ask for.
 func (h *hostKeys) pass(shown *HostKeyError) bool {
 	other := h.pinned != "" || h.wanted != "" && shown.Unknown() && shown.Fingerprint != h.wanted
 	if !other || slices.Contains(h.passed, shown.Type) {
@@ -282,7 +331,8 @@ func (h *hostKeys) pass(shown *HostKeyError) bool {
 
 // sameType tells whether a key of a type signs with an algorithm. Keys of RSA sign with one that is named after SHA-2.
 func sameType(key, algorithm string) bool {
-	return key == algorithm || key == ssh.KeyAlgoRSA && (algorithm == ssh.KeyAlgoRSASHA512 || algorithm == ssh.KeyAlgoRSASHA256)
+	return key == algorithm || key == ssh.KeyAlgoRSA && (algorithm == ssh.KeyAlgoRSASHA512 ||
+		algorithm == ssh.KeyAlgoRSASHA256)
 }
 
 // noKey is a key that no file knows.

@@ -8,7 +8,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -16,6 +15,8 @@ import (
 
 	"github.com/youmark/pkcs8"
 	"golang.org/x/crypto/ssh"
+
+	"tartine/internal/connect/sshconfig"
 )
 
 // IdentityError tells that a key file cannot be used.
@@ -35,20 +36,27 @@ type key struct {
 	name string
 }
 
-// keyFile reads a private key file: OpenSSH's own form, PEM (PKCS #1, PKCS #8, EC), or a .ppk file. A key with a
+// keyReader reads private keys.
+type keyReader struct {
+	passphrase func(file string) (string, error) // nil: there is nobody to ask
+	held       []ssh.Signer                      // by an agent
+	used       func(file string, private any)    // told of a key from a file that has signed; may be nil
+}
+
+// file reads a private key file: OpenSSH's own form, PEM (PKCS #1, PKCS #8, EC), or a .ppk file. A key with a
 // passphrase is opened by an agent that holds it; else passphrase is called, and only once the server accepts the key.
 // A certificate beside it, under its name and -cert.pub, makes another key, which comes first.
-func keyFile(file string, passphrase func(string) (string, error), held []ssh.Signer) ([]key, error) {
-	text, err := readPrivately(file)
+func (r *keyReader) file(name string) ([]key, error) {
+	text, err := readPrivately(name)
 	if err != nil {
 		return nil, err
 	}
-	signer, err := parseKey(file, text, passphrase, held)
+	signer, err := r.parse(name, text)
 	if err != nil {
 		return nil, err
 	}
-	out := []key{{signer, "the key " + file}}
-	if certificate, err := certify(signer, file+"-cert.pub"); err == nil {
+	out := []key{{signer, "the key " + name}}
+	if certificate, err := certify(signer, name+"-cert.pub"); err == nil {
 		out = slices.Insert(out, 0, certificate)
 	}
 	return out, nil
@@ -60,8 +68,8 @@ type KeySource struct {
 	Text func() (string, error)
 }
 
-// keys reads the key. In variables of build systems, line ends are often lost or written as \n.
-func (s *KeySource) keys(passphrase func(string) (string, error), held []ssh.Signer) ([]key, error) {
+// source reads a key that is in no file. In variables of build systems, line ends are often lost or written as \n.
+func (r *keyReader) source(s *KeySource) ([]key, error) {
 	text, err := s.Text()
 	if err != nil {
 		return nil, err
@@ -70,7 +78,7 @@ func (s *KeySource) keys(passphrase func(string) (string, error), held []ssh.Sig
 	if !strings.Contains(strings.TrimSpace(text), "\n") {
 		text = strings.ReplaceAll(text, `\n`, "\n")
 	}
-	signer, err := parseKey(s.Name, []byte(strings.TrimSpace(text)+"\n"), passphrase, held)
+	signer, err := r.parse(s.Name, []byte(strings.TrimSpace(text)+"\n"))
 	if err != nil {
 		return nil, err
 	}
@@ -90,9 +98,8 @@ func readPrivately(file string) ([]byte, error) {
 		}
 		return nil, &IdentityError{File: file, Reason: "cannot be read: " + err.Error()}
 	}
-	public := isPublicKey(text)
-	if runtime.GOOS != "windows" && info.Mode().Perm()&0o077 != 0 && !public {
-		return nil, &IdentityError{File: file, Reason: fmt.Sprintf("can be read by others (mode %04o)", info.Mode().Perm()), Open: true}
+	if reason := sshconfig.OthersRead(file, info); reason != "" && !isPublicKey(text) {
+		return nil, &IdentityError{File: file, Reason: reason, Open: true}
 	}
 	return text, nil
 }
@@ -102,71 +109,107 @@ func isPublicKey(text []byte) bool {
 	return err == nil
 }
 
-func parseKey(file string, text []byte, passphrase func(string) (string, error), held []ssh.Signer) (ssh.Signer, error) {
+func (r *keyReader) parse(file string, text []byte) (ssh.Signer, error) {
 	if public, _, _, _, err := ssh.ParseAuthorizedKey(text); err == nil {
-		if signer := holds(held, public); signer != nil {
+		if signer := holds(r.held, public); signer != nil {
 			return signer, nil
 		}
 		return nil, &IdentityError{File: file, Reason: "is a public key, and no agent holds its private one", Public: true}
 	}
-	signer, locked, err := decode(text)
+	private, locked, err := decode(text)
 	if err != nil {
 		return nil, &IdentityError{File: file, Reason: err.Error()}
 	}
-	if signer != nil {
-		return signer, nil
+	if locked == nil {
+		return r.ready(file, private)
 	}
 	if locked.public == nil { // older forms do not say which key is in them
 		if beside, err := os.ReadFile(file + ".pub"); err == nil {
 			locked.public, _, _, _, _ = ssh.ParseAuthorizedKey(beside)
 		}
 	}
-	if signer := holds(held, locked.public); signer != nil {
+	if signer := holds(r.held, locked.public); signer != nil {
 		return signer, nil
 	}
-	s := seal(file, locked, passphrase)
+	s := r.seal(file, locked)
 	if locked.public == nil {
 		return s.open()
 	}
 	return s, nil
 }
 
+// ready gives a key that can be used at once. What is told of its use is told after the first signature.
+func (r *keyReader) ready(file string, private any) (ssh.Signer, error) {
+	signer, err := ssh.NewSignerFromKey(private)
+	if err != nil {
+		return nil, &IdentityError{File: file, Reason: "is not a key to log in with: " + err.Error()}
+	}
+	if r.used == nil || holds(r.held, signer.PublicKey()) != nil {
+		return signer, nil
+	}
+	return &reported{signer, sync.OnceFunc(func() { r.used(file, private) })}, nil
+}
+
+// reported is a key of whose first use somebody is told.
+type reported struct {
+	ssh.Signer
+	used func()
+}
+
+func (s *reported) Sign(rand io.Reader, data []byte) (*ssh.Signature, error) {
+	return s.SignWithAlgorithm(rand, data, "")
+}
+
+// SignWithAlgorithm implements ssh.AlgorithmSigner.
+func (s *reported) SignWithAlgorithm(rand io.Reader, data []byte, algorithm string) (*ssh.Signature, error) {
+	signature, err := signWith(s.Signer, rand, data, algorithm)
+	if err == nil {
+		s.used()
+	}
+	return signature, err
+}
+
+// signWith signs with an algorithm, where the key has several; empty: its own.
+func signWith(signer ssh.Signer, rand io.Reader, data []byte, algorithm string) (*ssh.Signature, error) {
+	if able, ok := signer.(ssh.AlgorithmSigner); ok {
+		return able.SignWithAlgorithm(rand, data, algorithm)
+	}
+	return signer.Sign(rand, data)
+}
+
 // locked is a key with a passphrase.
 type locked struct {
 	public ssh.PublicKey // nil: the file does not say
-	open   func(phrase string) (ssh.Signer, error)
+	open   func(phrase string) (private any, err error)
 }
 
 // decode reads a private key in any form: it can be used at once, or has a passphrase.
-func decode(text []byte) (ssh.Signer, *locked, error) {
+func decode(text []byte) (private any, sealed *locked, err error) {
 	if isPPK(text) {
 		parsed, err := parsePPK(text)
 		if err == nil && parsed.encrypted() {
 			return nil, &locked{parsed.key, parsed.open}, nil
 		}
-		var signer ssh.Signer
 		if err == nil {
-			signer, err = parsed.open("")
+			private, err = parsed.open("")
 		}
 		if err != nil {
 			return nil, nil, fmt.Errorf("cannot be read: %w", err)
 		}
-		return signer, nil, nil
+		return private, nil, nil
 	}
-	signer, err := ssh.ParsePrivateKey(text)
+	private, err = ssh.ParseRawPrivateKey(text)
 	var missing *ssh.PassphraseMissingError
 	switch {
 	case err == nil:
-		return signer, nil, nil
+		return private, nil, nil
 	case errors.As(err, &missing):
-		open := func(phrase string) (ssh.Signer, error) {
-			return ssh.ParsePrivateKeyWithPassphrase(text, []byte(phrase))
-		}
+		open := func(phrase string) (any, error) { return ssh.ParseRawPrivateKeyWithPassphrase(text, []byte(phrase)) }
 		return nil, &locked{missing.PublicKey, open}, nil
 	case isLockedPKCS8(text):
-		return nil, &locked{nil, func(phrase string) (ssh.Signer, error) { return openPKCS8(text, phrase) }}, nil
+		return nil, &locked{nil, func(phrase string) (any, error) { return openPKCS8(text, phrase) }}, nil
 	}
-	return nil, nil, fmt.Errorf("is no private key: %w", err)
+	return nil, nil, fmt.Errorf("is not a private key: %w", err)
 }
 
 func isLockedPKCS8(text []byte) bool {
@@ -175,13 +218,9 @@ func isLockedPKCS8(text []byte) bool {
 }
 
 // openPKCS8 decrypts a key of RFC 5958, whose encryption (RFC 8018) the SSH library does not know.
-func openPKCS8(text []byte, phrase string) (ssh.Signer, error) {
+func openPKCS8(text []byte, phrase string) (private any, err error) {
 	block, _ := pem.Decode(text)
-	private, err := pkcs8.ParsePKCS8PrivateKey(block.Bytes, []byte(phrase))
-	if err != nil {
-		return nil, err
-	}
-	return ssh.NewSignerFromKey(private)
+	return pkcs8.ParsePKCS8PrivateKey(block.Bytes, []byte(phrase))
 }
 
 // holds finds the one that signs for a public key.
@@ -200,20 +239,20 @@ type sealed struct {
 	open   func() (ssh.Signer, error)
 }
 
-func seal(file string, locked *locked, passphrase func(string) (string, error)) *sealed {
+func (r *keyReader) seal(file string, locked *locked) *sealed {
 	return &sealed{locked.public, sync.OnceValues(func() (ssh.Signer, error) {
-		if passphrase == nil {
+		if r.passphrase == nil {
 			return nil, &IdentityError{File: file, Reason: "has a passphrase", Locked: true}
 		}
-		phrase, err := passphrase(file)
+		phrase, err := r.passphrase(file)
 		if err != nil {
 			return nil, err
 		}
-		signer, err := locked.open(phrase)
+		private, err := locked.open(phrase)
 		if err != nil {
 			return nil, &IdentityError{File: file, Reason: "does not open with this passphrase", Locked: true}
 		}
-		return signer, nil
+		return r.ready(file, private)
 	})}
 }
 
@@ -229,10 +268,7 @@ func (s *sealed) SignWithAlgorithm(rand io.Reader, data []byte, algorithm string
 	if err != nil {
 		return nil, err
 	}
-	if able, ok := signer.(ssh.AlgorithmSigner); ok {
-		return able.SignWithAlgorithm(rand, data, algorithm)
-	}
-	return signer.Sign(rand, data)
+	return signWith(signer, rand, data, algorithm)
 }
 
 // certify gives the key with its certificate in a file.

@@ -7,8 +7,9 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"tartine/internal/fsys"
 	"time"
+
+	"tartine/internal/farend"
 
 	"golang.org/x/crypto/ssh"
 )
@@ -19,7 +20,7 @@ var ErrSilent = errors.New("the connection is taken, and then nothing is said")
 // ErrHungUp tells that a connection was taken and ended at once.
 var ErrHungUp = errors.New("the connection is taken and ended at once, before anything is said")
 
-// ProtocolError tells that something answers that is no SSH server.
+// ProtocolError tells that something answers that is not an SSH server.
 type ProtocolError struct {
 	Said string // how it begins, without what would drive a terminal
 }
@@ -42,7 +43,10 @@ func nothingInCommon(negotiation *ssh.AlgorithmNegotiationError) error {
 	unsafe := ssh.InsecureAlgorithms()
 	old := slices.Concat(unsafe.KeyExchanges, unsafe.Ciphers, unsafe.MACs, unsafe.HostKeys, []string{macSHA1})
 	return &NothingInCommonError{negotiation.What, negotiation.RequestedAlgorithms, negotiation.SupportedAlgorithms,
-		slices.ContainsFunc(negotiation.RequestedAlgorithms, func(name string) bool { return slices.Contains(old, name) })}
+		slices.ContainsFunc(negotiation.RequestedAlgorithms, func(name string) bool {
+			return slices.Contains(old,
+				name)
+		})}
 }
 
 // line is the byte stream to a server: it remembers how the server began, and holds the rate that is allowed.
@@ -67,11 +71,11 @@ func (l *line) Read(p []byte) (int, error) {
 	}
 	l.heard = append(l.heard, p[:min(n, heardEnough-len(l.heard))]...)
 	l.mu.Unlock()
-	l.limit.pay(n)
+	l.limit.Pay(n)
 	return n, err
 }
 
-func (l *line) Write(p []byte) (int, error) { return l.limit.write(p, l.Conn.Write) }
+func (l *line) Write(p []byte) (int, error) { return l.limit.Write(p, l.Conn.Write) }
 
 // said judges what the server said when the handshake failed before its key was shown.
 func (l *line) said(err error) error {
@@ -90,7 +94,7 @@ func (l *line) said(err error) error {
 	case strings.Contains(string(l.heard), "SSH-"):
 		return err
 	default:
-		return &ProtocolError{fsys.Said(greeting, heardEnough)}
+		return &ProtocolError{farend.Said(greeting, heardEnough)}
 	}
 }
 
@@ -126,10 +130,15 @@ func (w *watchdog) resting(ask func(string, bool) (string, error)) func(string, 
 		return nil
 	}
 	return func(question string, echo bool) (string, error) {
-		w.timer.Stop()
-		defer w.timer.Reset(w.limit)
+		defer w.rest()()
 		return ask(question, echo)
 	}
+}
+
+// rest stops it until what it gives is called.
+func (w *watchdog) rest() (resume func()) {
+	w.timer.Stop()
+	return func() { w.timer.Reset(w.limit) }
 }
 
 func (w *watchdog) isLate() bool {
@@ -138,15 +147,15 @@ func (w *watchdog) isLate() bool {
 	return w.late
 }
 
-// Keep-alives: how often the server is asked for a sign of life, and how many may be missing.
+// Keep-alives: how often the server is asked for an answer, and how many may be missing.
 const (
 	defaultAlive = 15 * time.Second
 	aliveMisses  = 3
 )
 
-// keepAlive asks the server for a sign of life now and then, and ends the connection when none comes. So a line that
+// keepAlive asks the server for an answer now and then, and ends the connection when none comes. So a connection that
 // is idle is not dropped on the way, and one that is dead is found out.
-func keepAlive(client *ssh.Client, every time.Duration, misses int) {
+func keepAlive(client *Client, every time.Duration, misses int) {
 	ended := make(chan struct{})
 	go func() {
 		_ = client.Wait() // why it ended is seen by who uses it
@@ -164,7 +173,7 @@ func keepAlive(client *ssh.Client, every time.Duration, misses int) {
 			answered := make(chan struct{})
 			go func() {
 				defer close(answered)
-				_, _, _ = client.SendRequest("keepalive@openssh.com", true, nil) // a refusal is a sign of life too
+				_, _, _ = client.SendRequest("keepalive@openssh.com", true, nil) // a refusal is an answer too
 			}()
 			select {
 			case <-ended:

@@ -8,12 +8,13 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
+
+	"tartine/internal/farend"
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
-
-	"tartine/internal/fsys"
 )
 
 // LoginError tells that the server did not let the user in, what was tried, and what the server would accept.
@@ -53,7 +54,8 @@ type login struct {
 	failure error // of a key that the server accepts and that cannot be used
 	asked   int
 	log     *slog.Logger
-	known   bool // the password that is known was tried
+	rest    func() (resume func()) // stops the clock while a person may have to do something
+	known   bool                   // the password that is known was tried
 }
 
 // The steps of a login. The password that is known is tried by whatever takes one.
@@ -82,9 +84,11 @@ func (l *login) steps() []string {
 // next implements ssh.ClientConfig.AuthCallback.
 func (l *login) next(at *ssh.ClientAuthContext) (ssh.AuthMethod, error) {
 	l.accepts = at.AllowedMethods
-	l.log.Debug("SSH login", "server accepts", strings.Join(at.AllowedMethods, ","), "tried", strings.Join(l.tried, ", "))
+	l.log.Debug("SSH login", "server accepts", strings.Join(at.AllowedMethods, ","), "tried",
+		strings.Join(l.tried, ", "))
 	may := func(method string) bool {
-		return slices.Contains(at.AllowedMethods, method) && !slices.Contains(l.ssh.Never, method) && (len(l.ssh.Methods) == 0 || slices.Contains(l.ssh.Methods, method))
+		return slices.Contains(at.AllowedMethods, method) && !slices.Contains(l.ssh.Never, method) &&
+			(len(l.ssh.Methods) == 0 || slices.Contains(l.ssh.Methods, method))
 	}
 	tries := l.ssh.Prompts
 	if tries == 0 {
@@ -147,7 +151,7 @@ func (l *login) answer(questions []string, echo []bool, password string) ([]stri
 			l.failure = errNobody
 			return nil, errNobody
 		}
-		text, err := l.ask(l.ssh.Address()+" asks: "+strings.TrimRight(fsys.Said(question, mostAsked), ": "), echo[i])
+		text, err := l.ask(l.ssh.Address()+" asks: "+strings.TrimRight(farend.Said(question, mostAsked), ": "), echo[i])
 		if err != nil {
 			return nil, err
 		}
@@ -166,7 +170,8 @@ func (l *login) result(err error) error {
 	}
 	out := &LoginError{Tried: l.tried, Accepts: l.accepts, Err: err}
 	said := strings.ToLower(err.Error())
-	out.Ended = strings.Contains(said, "disconnect") || strings.Contains(said, "eof") || strings.Contains(said, "reset") || strings.Contains(said, "broken pipe")
+	out.Ended = strings.Contains(said, "disconnect") || strings.Contains(said, "eof") ||
+		strings.Contains(said, "reset") || strings.Contains(said, "broken pipe")
 	return out
 }
 
@@ -176,13 +181,10 @@ type watched struct {
 	login *login
 }
 
-func (w watched) SignWithAlgorithm(rand io.Reader, data []byte, algorithm string) (signature *ssh.Signature, err error) {
-	if able, ok := w.Signer.(ssh.AlgorithmSigner); ok {
-		signature, err = able.SignWithAlgorithm(rand, data, algorithm)
-	} else {
-		signature, err = w.Signer.Sign(rand, data)
-	}
-	if err != nil {
+func (w watched) SignWithAlgorithm(rand io.Reader, data []byte,
+	algorithm string) (signature *ssh.Signature, err error) {
+	defer w.login.rest()() // for a passphrase, for the agent's question, or for a finger on a token
+	if signature, err = signWith(w.Signer, rand, data, algorithm); err != nil {
 		w.login.failure = err
 	}
 	return signature, err
@@ -210,27 +212,29 @@ func (s *SSH) findKeys() (keys []key, done func(), err error) {
 	if slices.Contains(s.Never, byKey) {
 		return nil, done, nil
 	}
-	var held []ssh.Signer
+	read := &keyReader{passphrase: s.Passphrase}
 	if socket := s.agentSocket(); socket != "" {
 		if conn, err := dialAgent(socket); err == nil {
 			done = func() { conn.Close() }
-			held, _ = agent.NewClient(conn).Signers() // an agent that does not answer has none
+			client := agent.NewClient(conn)
+			read.held, _ = client.Signers() // an agent that does not answer has none
+			read.used = s.addToAgent(client)
 		}
 	}
 	if s.Key != nil {
-		keys, err := s.Key.keys(s.Passphrase, held)
-		return s.addCertificates(keys), done, err
+		keys, err := read.source(s.Key)
+		return inOrder(s.addCertificates(keys), s.MinRSA), done, err
 	}
 	if s.Identity != "" {
-		keys, err := keyFile(s.Identity, s.Passphrase, held)
-		return s.addCertificates(keys), done, err
+		keys, err := read.file(s.Identity)
+		return inOrder(s.addCertificates(keys), s.MinRSA), done, err
 	}
 	var unusable error
 	for _, file := range s.Identities {
 		if file == os.DevNull { // none
 			continue
 		}
-		found, err := keyFile(file, s.Passphrase, held)
+		found, err := read.file(file)
 		var wrong *IdentityError
 		if errors.As(err, &wrong) && wrong.Open {
 			unusable = err
@@ -239,13 +243,13 @@ func (s *SSH) findKeys() (keys []key, done func(), err error) {
 		keys = append(keys, found...)
 	}
 	if !s.IdentitiesOnly {
-		for _, signer := range held {
+		for _, signer := range read.held {
 			keys = append(keys, key{signer, "the agent's key " + ssh.FingerprintSHA256(signer.PublicKey())})
 		}
 	}
 	if len(s.Identities) == 0 {
 		for _, name := range []string{"id_rsa", "id_ecdsa", "id_ed25519"} { // ssh's order
-			if found, err := keyFile(filepath.Join(userFolder(), name), s.Passphrase, held); err == nil {
+			if found, err := read.file(filepath.Join(userFolder(), name)); err == nil {
 				keys = append(keys, found...)
 			}
 		}
@@ -253,7 +257,41 @@ func (s *SSH) findKeys() (keys []key, done func(), err error) {
 	if len(keys) == 0 && unusable != nil {
 		return nil, done, unusable
 	}
-	return inOrder(s.addCertificates(keys)), done, nil
+	return inOrder(s.addCertificates(keys), s.MinRSA), done, nil
+}
+
+// addToAgent gives what hands a key that was read from a file to the agent once it has signed, as AddKeysToAgent says;
+// nil: nothing does. Its value is yes, ask or confirm, a lifetime in seconds, or confirm and a lifetime.
+func (s *SSH) addToAgent(to agent.Agent) func(file string, private any) {
+	how, rest, _ := strings.Cut(s.AddKeysToAgent, " ")
+	add := agent.AddedKey{ConfirmBeforeUse: how == "confirm"}
+	if how == "confirm" {
+		how = rest
+	}
+	if lifetime, err := strconv.ParseUint(how, 10, 32); err == nil {
+		add.LifetimeSecs = uint32(lifetime)
+	}
+	if s.AddKeysToAgent == "" || s.AddKeysToAgent == "no" {
+		return nil
+	}
+	return func(file string, private any) {
+		if s.Key != nil { // it is in no file
+			return
+		}
+		if s.AddKeysToAgent == "ask" {
+			if s.Ask == nil {
+				return
+			}
+			if said, err := s.Ask("add the key "+file+" to the agent (yes or no)?", true); err != nil ||
+				!strings.EqualFold(strings.TrimSpace(said), "yes") {
+				return
+			}
+		}
+		add.PrivateKey, add.Comment = private, file
+		if err := to.Add(add); err != nil {
+			s.notice(fmt.Sprintf("the agent does not take the key %s (AddKeysToAgent): %v", file, err))
+		}
+	}
 }
 
 func (s *SSH) notice(text string) {
@@ -275,16 +313,17 @@ func (s *SSH) addCertificates(keys []key) (out []key) {
 	return out
 }
 
-// inOrder leaves out what comes twice, and puts keys last for which a person must be asked.
-func inOrder(keys []key) []key {
+// inOrder leaves out what comes twice, and keys of RSA with too few bits, and puts keys last for which a person must be
+// asked.
+func inOrder(keys []key, minRSA int) []key {
 	var ready, locked []key
 	seen := map[string]bool{}
 	for _, k := range keys {
-		if id := string(k.PublicKey().Marshal()); seen[id] {
+		id, bits := string(k.PublicKey().Marshal()), bitsOfRSA(k.PublicKey())
+		if seen[id] || bits > 0 && bits < minRSA {
 			continue
-		} else {
-			seen[id] = true
 		}
+		seen[id] = true
 		if _, ok := k.Signer.(*sealed); ok {
 			locked = append(locked, k)
 		} else {

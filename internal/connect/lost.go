@@ -5,13 +5,13 @@ import (
 	"io"
 	"syscall"
 
-	"tartine/internal/fsys"
+	"tartine/internal/farend"
 )
 
-// IsLost tells whether an error of connecting is that a connection was there and got lost before the login was through. A server that
-// ends a connection at once, or after several logins that it refused, does so on purpose.
+// IsLost tells whether an error of connecting is that a connection was there and got lost before the login was through.
+// A server that ends a connection at once, or after several logins that it refused, does so on purpose.
 func IsLost(err error) bool {
-	if errors.Is(err, fsys.ErrLost) {
+	if errors.Is(err, farend.ErrLost) {
 		return true
 	}
 	var (

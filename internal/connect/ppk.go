@@ -37,7 +37,7 @@ type ppk struct {
 	fields     map[string]string
 	key        ssh.PublicKey
 	public     []byte
-	private    []byte // as it stands in the file
+	private    []byte // as it is in the file
 	kdf        func(passphrase, salt []byte, passes, kib uint32, lanes uint8, length uint32) []byte
 	passes     uint32
 	kib        uint32
@@ -58,7 +58,8 @@ func isPPK(text []byte) bool { return ppkHead.Match(text) }
 
 func parsePPK(text []byte) (*ppk, error) {
 	head := ppkHead.FindSubmatch(text)
-	p := &ppk{program: strings.ToLower(string(head[1])), version: int(head[2][0] - '0'), fields: map[string]string{"Type": string(head[3])}}
+	p := &ppk{program: strings.ToLower(string(head[1])), version: int(head[2][0] - '0'),
+		fields: map[string]string{"Type": string(head[3])}}
 	lines := bufio.NewScanner(bytes.NewReader(text[len(head[0]):]))
 	for lines.Scan() {
 		name, value, ok := strings.Cut(lines.Text(), ": ")
@@ -130,7 +131,8 @@ func (p *ppk) check() (err error) {
 		}
 		return uint32(n)
 	}
-	p.kib, p.passes, p.lanes = number("Argon2-Memory", maxPPKKiB), number("Argon2-Passes", maxPasses), uint8(number("Argon2-Parallelism", 255))
+	p.kib, p.passes, p.lanes = number("Argon2-Memory", maxPPKKiB), number("Argon2-Passes", maxPasses),
+		uint8(number("Argon2-Parallelism", 255))
 	if err == nil {
 		p.salt, err = hex.DecodeString(p.fields["Argon2-Salt"])
 	}
@@ -141,22 +143,23 @@ func (p *ppk) check() (err error) {
 var errPassphrase = errors.New("it does not match its check code")
 
 // open decrypts the private key.
-func (p *ppk) open(passphrase string) (ssh.Signer, error) {
+func (p *ppk) open(passphrase string) (private any, err error) {
 	cipherKey, iv, macKey := p.derive(passphrase)
-	private := slices.Clone(p.private)
+	text := slices.Clone(p.private)
 	if p.encrypted() {
 		block, err := aes.NewCipher(cipherKey)
 		if err != nil {
 			return nil, err
 		}
-		cipher.NewCBCDecrypter(block, iv).CryptBlocks(private, private)
+		cipher.NewCBCDecrypter(block, iv).CryptBlocks(text, text)
 	}
 	algorithm := sha256.New
 	if p.version == 2 {
 		algorithm = sha1.New
 	}
 	code := hmac.New(func() hash.Hash { return algorithm() }, macKey)
-	for _, part := range [][]byte{[]byte(p.fields["Type"]), []byte(p.fields["Encryption"]), []byte(p.fields["Comment"]), p.public, private} {
+	for _, part := range [][]byte{[]byte(p.fields["Type"]), []byte(p.fields["Encryption"]), []byte(p.fields["Comment"]),
+		p.public, text} {
 		var length [4]byte
 		binary.BigEndian.PutUint32(length[:], uint32(len(part)))
 		code.Write(length[:])
@@ -165,7 +168,7 @@ func (p *ppk) open(passphrase string) (ssh.Signer, error) {
 	if !hmac.Equal(code.Sum(nil), p.code) {
 		return nil, errPassphrase
 	}
-	return p.assemble(private)
+	return p.assemble(text)
 }
 
 // derive gives the keys that follow from the passphrase.
@@ -189,7 +192,7 @@ func (p *ppk) derive(passphrase string) (cipherKey, iv, macKey []byte) {
 }
 
 // assemble makes the private key of both halves.
-func (p *ppk) assemble(private []byte) (ssh.Signer, error) {
+func (p *ppk) assemble(private []byte) (any, error) {
 	numbers := wire{rest: private}
 	crypto, ok := p.key.(ssh.CryptoPublicKey)
 	if !ok {
@@ -217,7 +220,8 @@ func (p *ppk) assemble(private []byte) (ssh.Signer, error) {
 		whole = key
 	case *rsa.PublicKey:
 		d, first, second := numbers.next(), numbers.next(), numbers.next()
-		key := &rsa.PrivateKey{PublicKey: *public, D: new(big.Int).SetBytes(d), Primes: []*big.Int{new(big.Int).SetBytes(first), new(big.Int).SetBytes(second)}}
+		key := &rsa.PrivateKey{PublicKey: *public, D: new(big.Int).SetBytes(d),
+			Primes: []*big.Int{new(big.Int).SetBytes(first), new(big.Int).SetBytes(second)}}
 		if err := key.Validate(); err != nil {
 			return nil, err
 		}
@@ -229,10 +233,10 @@ func (p *ppk) assemble(private []byte) (ssh.Signer, error) {
 	if numbers.short {
 		return nil, errors.New("it was cut off")
 	}
-	return ssh.NewSignerFromKey(whole)
+	return whole, nil
 }
 
-// wire reads strings and numbers that each stand behind their length.
+// wire reads strings and numbers each of which follows its length.
 type wire struct {
 	rest  []byte
 	short bool

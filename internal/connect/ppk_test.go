@@ -98,14 +98,14 @@ func TestPPKFilesOfEveryKind(t *testing.T) {
 				text, public := writePPK(t, version, private, phrase)
 				file := filepath.Join(t.TempDir(), "key.ppk")
 				require.NoError(t, os.WriteFile(file, []byte(strings.ReplaceAll(text, "\n", "\r\n")), 0o600))
-				keys, err := keyFile(file, func(string) (string, error) { return phrase, nil }, nil)
+				keys, err := (&keyReader{passphrase: func(string) (string, error) { return phrase, nil }}).file(file)
 				require.NoError(t, err, "%s %d %q", name, version, phrase)
 				require.Equal(t, public.Marshal(), keys[0].PublicKey().Marshal())
 				signature, err := keys[0].Sign(rand.Reader, []byte("data"))
 				require.NoError(t, err)
 				require.NoError(t, public.Verify([]byte("data"), signature))
 				if phrase != "" {
-					wrong, err := keyFile(file, func(string) (string, error) { return "puffin", nil }, nil)
+					wrong, err := (&keyReader{passphrase: func(string) (string, error) { return "puffin", nil }}).file(file)
 					require.NoError(t, err, "what key it is stands there in clear")
 					_, err = wrong[0].Sign(rand.Reader, []byte("data"))
 					require.ErrorContains(t, err, "does not open with this passphrase")
@@ -134,7 +134,7 @@ func TestPPKFilesThatAreWrong(t *testing.T) {
 	} {
 		file := filepath.Join(t.TempDir(), "key.ppk")
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
-		_, err := keyFile(file, nil, nil)
+		_, err := (&keyReader{}).file(file)
 		require.ErrorContains(t, err, reason)
 		require.ErrorContains(t, err, file)
 	}

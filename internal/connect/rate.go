@@ -19,8 +19,8 @@ func NewThrottle(bytesPerSecond int64) *Throttle {
 	return &Throttle{rate.NewLimiter(rate.Limit(bytesPerSecond), int(max(bytesPerSecond/10, 16<<10)))}
 }
 
-// pay waits until so many bytes may pass.
-func (t *Throttle) pay(bytes int) {
+// Pay waits until so many bytes may pass.
+func (t *Throttle) Pay(bytes int) {
 	for t != nil && bytes > 0 {
 		part := min(bytes, t.limit.Burst())
 		_ = t.limit.WaitN(context.Background(), part) // it fails only for more than the burst
@@ -28,13 +28,13 @@ func (t *Throttle) pay(bytes int) {
 	}
 }
 
-// write writes in pieces, each of which waits for its turn.
-func (t *Throttle) write(p []byte, write func([]byte) (int, error)) (done int, err error) {
+// Write writes in pieces, each of which waits for its turn.
+func (t *Throttle) Write(p []byte, write func([]byte) (int, error)) (done int, err error) {
 	for len(p) > 0 && err == nil {
 		part := p
 		if t != nil {
 			part = p[:min(len(p), t.limit.Burst())]
-			t.pay(len(part))
+			t.Pay(len(part))
 		}
 		var n int
 		n, err = write(part)
@@ -52,8 +52,8 @@ type throttled struct {
 
 func (t *throttled) Read(p []byte) (int, error) {
 	n, err := t.in.Read(p)
-	t.throttle.pay(n)
+	t.throttle.Pay(n)
 	return n, err
 }
 
-func (t *throttled) Write(p []byte) (int, error) { return t.throttle.write(p, t.out.Write) }
+func (t *throttled) Write(p []byte) (int, error) { return t.throttle.Write(p, t.out.Write) }

@@ -12,11 +12,11 @@ import (
 func TestAThrottleIsPaidForEveryByte(t *testing.T) {
 	const rate = 400_000
 	for name, pass := range map[string]func(l *Throttle, bytes int){
-		"read":    func(l *Throttle, bytes int) { l.pay(bytes) },
-		"written": func(l *Throttle, n int) { _, _ = l.write(make([]byte, n), new(bytes.Buffer).Write) },
+		"read":    func(l *Throttle, bytes int) { l.Pay(bytes) },
+		"written": func(l *Throttle, n int) { _, _ = l.Write(make([]byte, n), new(bytes.Buffer).Write) },
 		"in small pieces": func(l *Throttle, n int) {
 			for range n / 1000 {
-				l.pay(1000)
+				l.Pay(1000)
 			}
 		},
 	} {
@@ -29,5 +29,5 @@ func TestAThrottleIsPaidForEveryByte(t *testing.T) {
 		})
 	}
 	require.Nil(t, NewThrottle(0))
-	NewThrottle(0).pay(1 << 40) // as fast as it goes
+	NewThrottle(0).Pay(1 << 40) // as fast as it goes
 }

@@ -16,7 +16,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"tartine/internal/connect"
-	"tartine/internal/connect/sshdtest"
+	"tartine/internal/testservers/sshdtest"
 )
 
 // keygen runs ssh-keygen in a folder.

@@ -34,7 +34,8 @@ func GivenConfig(file string) sshconfig.Files {
 	return sshconfig.Files{User: file, Folder: userFolder(), Needed: true}
 }
 
-// userFolder gives the folder of the user's own files. A user without a home has one that does not exist, and not one of where the program runs.
+// userFolder gives the folder of the user's own files. A user without a home has one that does not exist, and not one
+// of where the program runs.
 func userFolder() string {
 	home := sshconfig.Home()
 	if !filepath.IsAbs(home) {
@@ -43,8 +44,8 @@ func userFolder() string {
 	return filepath.Join(home, ".ssh")
 }
 
-// Configure fills in what OpenSSH's client settings (ssh_config(5)) say of the host and what is not set yet. Unhonoured gets what is set
-// there and not done here. Its errors are *sshconfig.Error, or that of the context.
+// Configure fills in what OpenSSH's client settings (ssh_config(5)) say of the host and what is not set yet. Unhonoured
+// gets what is set there and not done here. Its errors are *sshconfig.Error, or that of the context.
 func (s *SSH) Configure(ctx context.Context, files sshconfig.Files) error {
 	config, err := sshconfig.Load(files)
 	if err != nil {
@@ -74,6 +75,7 @@ func (s *SSH) configure(ctx context.Context, config *sshconfig.Config, depth int
 		}
 	}
 	s.setLimits(said)
+	s.Environment = environment(said, os.Environ())
 	s.Unhonoured = unhonoured(said)
 	return s.addJumps(ctx, said.First("proxyjump"), config, depth)
 }
@@ -125,7 +127,8 @@ func (s *SSH) setIdentities(facts *sshconfig.Facts, said sshconfig.Options) (err
 			}
 		}
 	}
-	for method, keyword := range map[string]string{"publickey": "pubkeyauthentication", "password": "passwordauthentication", "keyboard-interactive": "kbdinteractiveauthentication"} {
+	for method, keyword := range map[string]string{"publickey": "pubkeyauthentication",
+		"password": "passwordauthentication", "keyboard-interactive": "kbdinteractiveauthentication"} {
 		if said.First(keyword) == "no" {
 			s.Never = append(s.Never, method)
 		}
@@ -136,6 +139,7 @@ func (s *SSH) setIdentities(facts *sshconfig.Facts, said sshconfig.Options) (err
 	if s.Prompts, err = number(said, "numberofpasswordprompts"); err != nil {
 		return err
 	}
+	s.AddKeysToAgent = said.First("addkeystoagent")
 	if said.First("batchmode") == "yes" {
 		if s.Ask = nil; !s.Settled {
 			s.Passphrase = nil
@@ -179,8 +183,17 @@ func (s *SSH) setHostKeys(facts *sshconfig.Facts, said sshconfig.Options) (err e
 			return err
 		}
 	}
+	if revoked := said.First("revokedhostkeys"); !isNone(revoked) {
+		if s.RevokedHostKeys, err = facts.ExpandPath(revoked); err != nil {
+			return err
+		}
+	}
+	if s.MinRSA, err = number(said, "requiredrsasize"); err != nil {
+		return err
+	}
 	s.Strict, s.HashKnownHosts = said.First("stricthostkeychecking"), said.First("hashknownhosts") == "yes"
-	lists := map[string]*[]string{"hostkeyalgorithms": &s.HostKeyAlgorithms, "kexalgorithms": &s.KeyExchanges, "ciphers": &s.Ciphers, "macs": &s.MACs}
+	lists := map[string]*[]string{"hostkeyalgorithms": &s.HostKeyAlgorithms, "kexalgorithms": &s.KeyExchanges,
+		"ciphers": &s.Ciphers, "macs": &s.MACs, "casignaturealgorithms": &s.AuthorityAlgorithms}
 	for keyword, list := range lists {
 		if value := said.First(keyword); value != "" {
 			*list = strings.Split(value, ",")
@@ -234,12 +247,26 @@ func (s *SSH) setLimits(said sshconfig.Options) {
 	}
 }
 
-// unhonoured names what is set and not done here, although it says something about where a connection leads, who is trusted, or who logs in.
+// environment gives the variables that a session gets: those of this program whose names SendEnv lists, in patterns,
+// and those of SetEnv, which win.
+func environment(said sshconfig.Options, own []string) (out []string) {
+	for _, variable := range own {
+		name, _, _ := strings.Cut(variable, "=")
+		if slices.ContainsFunc(said["sendenv"], func(pattern string) bool { return sshconfig.Matches(pattern, name) }) {
+			out = append(out, variable)
+		}
+	}
+	return append(out, said["setenv"]...)
+}
+
+// unhonoured names what is set and not done here, although it says something about where a connection leads, who is
+// trusted, or who logs in.
 func unhonoured(said sshconfig.Options) (out []string) {
 	for keyword, harmless := range map[string][]string{
-		"VerifyHostKeyDNS": {"no"}, "RevokedHostKeys": {"none"}, "PKCS11Provider": {"none"}, "SecurityKeyProvider": {"internal"}, "HostbasedAuthentication": {"no"},
-		"ProxyUseFdpass": {"no"}, "RequiredRSASize": {"1024"}, "CASignatureAlgorithms": {}, "RemoteCommand": {"none"}, "UpdateHostKeys": {"no", "yes"}, "AddKeysToAgent": {"no"},
-		"CheckHostIP": {"no"}, "NoHostAuthenticationForLocalhost": {"no"}, "SetEnv": {},
+		"VerifyHostKeyDNS": {"no"}, "PKCS11Provider": {"none"}, "SecurityKeyProvider": {"internal"},
+		"HostbasedAuthentication": {"no"},
+		"ProxyUseFdpass":          {"no"}, "RemoteCommand": {"none"}, "UpdateHostKeys": {"no"}, "CheckHostIP": {"no"},
+		"NoHostAuthenticationForLocalhost": {"no"},
 	} {
 		if value := said.First(strings.ToLower(keyword)); value != "" && !slices.Contains(harmless, value) {
 			out = append(out, keyword)
@@ -252,8 +279,8 @@ func unhonoured(said sshconfig.Options) (out []string) {
 	return out
 }
 
-// addJumps sets the hosts that are gone through, the last of which is the nearest to this one. What the settings say of the way to one of
-// them counts for the first alone.
+// addJumps sets the hosts that are gone through, the last of which is the nearest to this one. What the settings say of
+// the way to one of them counts for the first alone.
 func (s *SSH) addJumps(ctx context.Context, list string, config *sshconfig.Config, depth int) error {
 	if s.Via == nil && !isNone(list) {
 		if err := s.GoThrough(strings.Split(list, ",")); err != nil {
@@ -290,7 +317,7 @@ func (s *SSH) jump(text string) (*SSH, error) {
 	if port != "" {
 		var err error
 		if out.Port, err = strconv.Atoi(port); err != nil || out.Port < 1 || out.Port > 1<<16-1 {
-			return nil, fmt.Errorf("the host to go through, %q, has the port %q, which is none", text, port)
+			return nil, fmt.Errorf("the host to go through, %q, has the port %q, which is not one", text, port)
 		}
 	}
 	if host == "" {

@@ -82,8 +82,8 @@ func TestJumpsComeInTheirOrder(t *testing.T) {
 }
 
 func TestWhatHasNoEffectIsNamed(t *testing.T) {
-	s := configure(t, &SSH{Host: "rock"}, "Match host rock\n  VerifyHostKeyDNS yes\n  SetEnv A=b\n  CheckHostIP no\n  RekeyLimit 1G 1h\n  UpdateHostKeys no\n  ForwardX11 yes\n")
-	require.Equal(t, []string{"RekeyLimit after a time", "SetEnv", "VerifyHostKeyDNS"}, s.Unhonoured)
+	s := configure(t, &SSH{Host: "rock"}, "Match host rock\n  VerifyHostKeyDNS yes\n  SetEnv A=b\n  CheckHostIP no\n  RekeyLimit 1G 1h\n  UpdateHostKeys ask\n  ForwardX11 yes\n")
+	require.Equal(t, []string{"RekeyLimit after a time", "UpdateHostKeys", "VerifyHostKeyDNS"}, s.Unhonoured)
 	require.Equal(t, uint64(1<<30), s.Rekey)
 	require.Empty(t, configure(t, &SSH{Host: "rock"}, rockConfig).Unhonoured)
 }

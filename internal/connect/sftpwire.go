@@ -11,10 +11,7 @@ import (
 )
 
 // OpenSFTP starts the file transfer of a server. Where log is not nil, it is told what messages are exchanged.
-func OpenSFTP(client *ssh.Client, log *slog.Logger) (*sftp.Client, error) {
-	if log == nil {
-		return sftp.NewClient(client, sftp.UseConcurrentWrites(true))
-	}
+func OpenSFTP(client *Client, log *slog.Logger) (*sftp.Client, error) {
 	session, err := client.NewSession()
 	if err != nil {
 		return nil, err
@@ -30,8 +27,12 @@ func OpenSFTP(client *ssh.Client, log *slog.Logger) (*sftp.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	return sftp.NewClientPipe(io.TeeReader(out, &sftpWire{log: log, way: "received"}), &bothClose{in, io.MultiWriter(&sftpWire{log: log, way: "sent"}, in), session},
-		sftp.UseConcurrentWrites(true))
+	sending := io.Writer(in)
+	if log != nil {
+		out, sending = io.TeeReader(out, &sftpWire{log: log, way: "received"}),
+			io.MultiWriter(&sftpWire{log: log, way: "sent"}, in)
+	}
+	return sftp.NewClientPipe(out, &bothClose{in, sending, session}, sftp.UseConcurrentWrites(true))
 }
 
 type bothClose struct {
@@ -47,8 +48,10 @@ func (b *bothClose) Close() error {
 }
 
 // sftpTypes are the messages of draft-ietf-secsh-filexfer-02, section 3.
-var sftpTypes = map[byte]string{1: "init", 2: "version", 3: "open", 4: "close", 5: "read", 6: "write", 7: "lstat", 8: "fstat", 9: "setstat", 10: "fsetstat", 11: "opendir",
-	12: "readdir", 13: "remove", 14: "mkdir", 15: "rmdir", 16: "realpath", 17: "stat", 18: "rename", 19: "readlink", 20: "symlink", 101: "status", 102: "handle", 103: "data",
+var sftpTypes = map[byte]string{1: "init", 2: "version", 3: "open", 4: "close", 5: "read", 6: "write", 7: "lstat",
+	8: "fstat", 9: "setstat", 10: "fsetstat", 11: "opendir",
+	12: "readdir", 13: "remove", 14: "mkdir", 15: "rmdir", 16: "realpath", 17: "stat", 18: "rename", 19: "readlink",
+	20: "symlink", 101: "status", 102: "handle", 103: "data",
 	104: "name", 105: "attrs", 200: "extended", 201: "extended reply"}
 
 // sftpWire tells of messages that pass.

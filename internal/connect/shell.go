@@ -9,9 +9,7 @@ import (
 	"os/exec"
 	"time"
 
-	"golang.org/x/crypto/ssh"
-
-	"tartine/internal/fsys"
+	"tartine/internal/farend"
 )
 
 // Shell is a POSIX shell at the far end that reads commands from its standard input.
@@ -38,7 +36,7 @@ func (s *Shell) Within(limit *Throttle) *Shell {
 func (s *Shell) Close() error { return s.end() }
 
 // OpenShell starts a shell over a connection.
-func OpenShell(client *ssh.Client) (*Shell, error) {
+func OpenShell(client *Client) (*Shell, error) {
 	session, err := client.NewSession()
 	if err != nil {
 		return nil, why(client, err)
@@ -56,7 +54,7 @@ func OpenShell(client *ssh.Client) (*Shell, error) {
 		}
 	}
 	session.Close()
-	return nil, fmt.Errorf("%w: %w", fsys.ErrUnsupported, err)
+	return nil, fmt.Errorf("%w: %w", farend.ErrUnsupported, err)
 }
 
 // endGrace is how long a program may take to end once nothing more is said to it.
@@ -110,7 +108,7 @@ func Socket(ctx context.Context, dial *SSH, socket string) (net.Conn, error) {
 // socketConn is a connection that ends with what it runs over.
 type socketConn struct {
 	net.Conn
-	client *ssh.Client
+	client *Client
 }
 
 func (c *socketConn) CloseWrite() error {

@@ -1,15 +1,16 @@
 // Package connect opens byte streams to other machines.
 //
-// For SSH it checks the host key against a pinned fingerprint or known_hosts files, and logs in with key files and their
-// certificates, the keys of an agent, a password, and what a person answers, in this order. Its errors tell which step
-// failed; only the caller turns them into advice.
+// For SSH it checks the host key against a pinned fingerprint or known_hosts files, and logs in with key files and
+// their certificates, the keys of an agent, a password, and what a person answers, in this order. Its errors tell which
+// step failed; only the caller turns them into advice.
 package connect
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
-	"io"
+	"log/slog"
 	"net"
 	"os"
 	"os/user"
@@ -19,20 +20,20 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"tartine/internal/fsys"
 	"tartine/internal/trace"
 )
 
 // SSH says where to connect and how to log in.
 type SSH struct {
-	Host       string
-	Port       int        // 0: 22
-	User       string     // empty: the user who runs this program
-	Identity   string     // a private key file; empty: the usual ones below ~/.ssh
-	Key        *KeySource // the key itself, in place of a file
-	HostKey    string     // SHA256:…; empty: known_hosts decides
-	Wanted     string     // the fingerprint of the key that a host which is not known yet is asked to show, of several; empty: any
-	KnownHosts string     // a file; empty: the user's and the system's
+	Host     string
+	Port     int        // 0: 22
+	User     string     // empty: the user who runs this program
+	Identity string     // a private key file; empty: the usual ones below ~/.ssh
+	Key      *KeySource // the key itself, in place of a file
+	HostKey  string     // SHA256:…; empty: known_hosts decides
+	// the fingerprint of the key that a host which is not known yet is asked to show, of several; empty: any
+	Wanted     string
+	KnownHosts string // a file; empty: the user's and the system's
 	Password   func() (string, error)
 	Passphrase func(file string) (string, error) // asked for when a key file has one; may be nil
 	Settled    bool                              // Passphrase asks nobody
@@ -48,12 +49,18 @@ type SSH struct {
 
 	// What OpenSSH's client settings add (see Configure). What is empty is as it is without settings.
 	Identities     []string // key files that are tried when Identity is empty; missing ones are passed over
-	Certificates   []string // files of certificates for those keys, beside the ones that stand with them
+	Certificates   []string // files of certificates for those keys, beside the ones that are with them
 	IdentitiesOnly bool     // keys of an agent are not tried unless a file names them
 	AgentSocket    string   // of the agent that is asked; empty: $SSH_AUTH_SOCK
 	Never          []string // methods of RFC 4252 that are not tried
 	Methods        []string // those that are tried, in their order
 	Prompts        int      // how often a person is asked for a password
+	AddKeysToAgent string   // what becomes of a key that was read from a file, once it has signed
+	Environment    []string // variables that sessions get, as NAME=VALUE
+
+	RevokedHostKeys     string   // a file of keys that must not be trusted; empty: none
+	MinRSA              int      // how many bits a key of RSA has at least; 0: 1024
+	AuthorityAlgorithms []string // those with which a certificate may be signed; empty: those that are safe
 
 	KnownHostsFiles   []string
 	GlobalKnownHosts  []string
@@ -72,7 +79,7 @@ type SSH struct {
 	BindAddress   string // of this machine, from which the connection is made
 	BindInterface string
 	Attempts      int           // how often it is tried to connect, a second apart
-	Alive         time.Duration // how often the server is asked for a sign of life; 0: 15 s
+	Alive         time.Duration // how often the server is asked for an answer; 0: 15 s
 	AliveMisses   int           // how many may be missing; 0: 3
 
 	shown      *string  // gets the fingerprint of the key that the host shows; nil: nobody wants it
@@ -90,6 +97,8 @@ const (
 	HostKey Step = "host key"
 	Login   Step = "login"
 	Start   Step = "file transfer"
+
+	Certificate Step = "certificate" // of an FTP server
 )
 
 // Error tells which step of connecting failed, and where.
@@ -120,9 +129,9 @@ func (s *SSH) Address() string {
 }
 
 // Dial connects and logs in. Its error is an *Error or that of the context.
-func (s *SSH) Dial(ctx context.Context) (*ssh.Client, error) { return s.dial(ctx, s.findKeys) }
+func (s *SSH) Dial(ctx context.Context) (*Client, error) { return s.dial(ctx, s.findKeys) }
 
-func (s *SSH) dial(ctx context.Context, findKeys func() ([]key, func(), error)) (*ssh.Client, error) {
+func (s *SSH) dial(ctx context.Context, findKeys func() ([]key, func(), error)) (*Client, error) {
 	if s.Timeout == 0 {
 		s.Timeout = defaultTimeout
 	}
@@ -165,18 +174,25 @@ func (s *SSH) dial(ctx context.Context, findKeys func() ([]key, func(), error)) 
 	}
 }
 
+// shaking is a handshake that is under way.
+type shaking struct {
+	*SSH
+	log     *slog.Logger
+	conn    *line
+	dog     *watchdog
+	in      *login
+	check   *hostKeys
+	fail    func(Step, error) error
+	began   time.Time     // of the step that it is at
+	refused *HostKeyError // the key that the host shows, where that is not trusted
+	trusted bool
+}
+
 // connect connects once. It gives the key that the host shows where that is not trusted.
-func (s *SSH) connect(ctx context.Context, check *hostKeys, keys []key, fail func(Step, error) error) (client *ssh.Client, refused *HostKeyError, err error) {
-	began := time.Now()
-	log := trace.Log(ctx)
-	took := func(step Step) {
-		log.Debug("SSH step", "step", string(step), "host", s.Address(), "took", time.Since(began).Round(time.Microsecond))
-		if s.Took != nil {
-			s.Took(step, time.Since(began))
-		}
-		began = time.Now()
-	}
-	opened, err := s.open(ctx, took)
+func (s *SSH) connect(ctx context.Context, check *hostKeys, keys []key,
+	fail func(Step, error) error) (client *Client, refused *HostKeyError, err error) {
+	h := &shaking{SSH: s, log: trace.Log(ctx), check: check, fail: fail, began: time.Now()}
+	opened, err := s.open(ctx, h.took)
 	if err != nil {
 		var (
 			lookup  *net.DNSError
@@ -191,106 +207,93 @@ func (s *SSH) connect(ctx context.Context, check *hostKeys, keys []key, fail fun
 			return nil, nil, fail(Port, err)
 		}
 	}
-	conn := &line{Conn: opened, limit: s.Limit}
+	h.conn = &line{Conn: opened, limit: s.Limit}
 	// A server that stays silent, or a person who gives up, must not leave the handshake hanging.
-	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	stop := context.AfterFunc(ctx, func() { h.conn.Close() })
 	defer stop()
-	dog := watch(s.Timeout, func() { conn.Close() })
-	defer dog.timer.Stop()
-	conn.first = dog.step
-	in := &login{ssh: s, keys: keys, ask: dog.resting(s.Ask), log: log}
-	trusted := false
-	offered, err := s.algorithms()
+	h.dog = watch(s.Timeout, func() { h.conn.Close() })
+	defer h.dog.timer.Stop()
+	h.conn.first = h.dog.step
+	h.in = &login{ssh: s, keys: keys, ask: h.dog.resting(s.Ask), log: h.log, rest: h.dog.rest}
+	client, err = h.shake(ctx)
 	if err != nil {
-		conn.Close()
-		return nil, nil, fail(Port, err)
+		h.conn.Close()
+		return nil, h.refused, err
 	}
-	config := &ssh.ClientConfig{Config: offered, User: s.User, AuthCallback: in.next, HostKeyAlgorithms: check.algorithms()}
-	config.HostKeyCallback = func(_ string, _ net.Addr, key ssh.PublicKey) error {
-		if s.shown != nil {
-			*s.shown = ssh.FingerprintSHA256(key)
-		}
-		if refused = check.check(key); refused != nil && !s.accepts(ctx, refused) {
-			return refused
-		}
-		refused = nil
-		log.Info("the host key is trusted", "host", s.Address(), "type", key.Type(), "fingerprint", ssh.FingerprintSHA256(key), "by", check.by())
-		trusted = true
-		dog.step()
-		took(HostKey)
-		return nil
+	keepAlive(client, cmp.Or(s.Alive, defaultAlive), cmp.Or(s.AliveMisses, aliveMisses))
+	return client, nil, nil
+}
+
+// took notes how long a step took.
+func (h *shaking) took(step Step) {
+	h.log.Debug("SSH step", "step", string(step), "host", h.Address(), "took",
+		time.Since(h.began).Round(time.Microsecond))
+	if h.Took != nil {
+		h.Took(step, time.Since(h.began))
 	}
-	secure, channels, requests, err := ssh.NewClientConn(conn, s.Address(), config)
+	h.began = time.Now()
+}
+
+// shake agrees on algorithms, looks at the host key, and logs in.
+func (h *shaking) shake(ctx context.Context) (*Client, error) {
+	offered, err := h.algorithms()
 	if err != nil {
-		conn.Close()
-		switch {
-		case refused != nil:
-			return nil, refused, fail(HostKey, refused)
-		case dog.isLate() && trusted:
-			return nil, nil, fail(Login, os.ErrDeadlineExceeded)
-		case dog.isLate():
-			return nil, nil, fail(Port, ErrSilent)
-		case trusted:
-			return nil, nil, fail(Login, in.result(err))
-		default:
-			return nil, nil, fail(Port, conn.said(err))
-		}
+		return nil, h.fail(Port, err)
 	}
-	took(Login)
-	log.Info("logged in", "host", s.Address(), "user", s.User, "by", strings.Join(in.tried[max(len(in.tried)-1, 0):], ""), "server", string(secure.ServerVersion()))
+	config := &ssh.ClientConfig{Config: offered, User: h.User, AuthCallback: h.in.next,
+		HostKeyAlgorithms: h.check.algorithms()}
+	config.HostKeyCallback = func(_ string, _ net.Addr, key ssh.PublicKey) error { return h.look(ctx, key) }
+	secure, channels, requests, err := ssh.NewClientConn(h.conn, h.Address(), config)
+	if err != nil {
+		return nil, h.failure(err)
+	}
+	h.took(Login)
+	h.log.Info("logged in", "host", h.Address(), "user", h.User, "by",
+		strings.Join(h.in.tried[max(len(h.in.tried)-1, 0):], ""), "server", string(secure.ServerVersion()))
 	if agreed, ok := secure.(ssh.AlgorithmsConnMetadata); ok {
 		a := agreed.Algorithms()
-		log.Debug("SSH algorithms", "key exchange", a.KeyExchange, "host key", a.HostKey, "cipher", a.Write.Cipher, "MAC", a.Write.MAC)
+		h.log.Debug("SSH algorithms", "key exchange", a.KeyExchange, "host key", a.HostKey, "cipher", a.Write.Cipher,
+			"MAC", a.Write.MAC)
 	}
-	client = ssh.NewClient(secure, channels, requests)
-	alive := s.Alive
-	if alive == 0 {
-		alive = defaultAlive
+	return &Client{ssh.NewClient(secure, channels, requests), h.Environment}, nil
+}
+
+// look decides whether a host key is trusted.
+func (h *shaking) look(ctx context.Context, key ssh.PublicKey) error {
+	if h.shown != nil {
+		*h.shown = ssh.FingerprintSHA256(key)
 	}
-	misses := s.AliveMisses
-	if misses == 0 {
-		misses = aliveMisses
+	if h.refused = h.check.check(key); h.refused != nil && !h.accepts(ctx, h.refused) {
+		return h.refused
 	}
-	keepAlive(client, alive, misses)
-	return client, nil, nil
+	h.refused = nil
+	h.log.Info("the host key is trusted", "host", h.Address(), "type", key.Type(), "fingerprint",
+		ssh.FingerprintSHA256(key), "by", h.check.by())
+	h.trusted = true
+	h.dog.step()
+	h.took(HostKey)
+	return nil
+}
+
+// failure tells at which step the handshake failed.
+func (h *shaking) failure(err error) error {
+	switch {
+	case h.refused != nil:
+		return h.fail(HostKey, h.refused)
+	case h.dog.isLate() && h.trusted:
+		return h.fail(Login, os.ErrDeadlineExceeded)
+	case h.dog.isLate():
+		return h.fail(Port, ErrSilent)
+	case h.trusted:
+		return h.fail(Login, h.in.result(err))
+	}
+	return h.fail(Port, h.conn.said(err))
 }
 
 // through is a stream through another host, whose connection ends with it.
 type through struct {
 	net.Conn
-	near *ssh.Client
+	near *Client
 }
 
 func (t *through) Close() error { return errors.Join(t.Conn.Close(), t.near.Close()) }
-
-// Exec gives a function that runs commands over a connection, as sftpfs.Exec.
-func Exec(client *ssh.Client) func(ctx context.Context, command string, stdin io.Reader, stdout io.Writer) error {
-	return func(ctx context.Context, command string, stdin io.Reader, stdout io.Writer) error {
-		session, err := client.NewSession()
-		if err != nil {
-			return why(client, err)
-		}
-		defer session.Close()
-		stop := context.AfterFunc(ctx, func() { session.Close() })
-		defer stop()
-		session.Stdin, session.Stdout = stdin, stdout
-		if err := session.Run(command); err != nil {
-			return why(client, err)
-		}
-		return nil
-	}
-}
-
-// why tells whether a command failed because the connection is gone, or because of the server.
-func why(client *ssh.Client, err error) error {
-	var (
-		ended   *ssh.ExitError
-		refused *ssh.OpenChannelError
-	)
-	if !errors.As(err, &ended) && !errors.As(err, &refused) {
-		if _, _, dead := client.SendRequest("keepalive@openssh.com", true, nil); dead != nil {
-			return fmt.Errorf("%w: %w", fsys.ErrLost, err)
-		}
-	}
-	return fmt.Errorf("%w: %w", fsys.ErrUnsupported, err)
-}

@@ -46,8 +46,8 @@ func (e *TrustError) Error() string {
 
 func (e *TrustError) Unwrap() error { return e.Err }
 
-// Trust records a host's key where the next connection looks for it, proves that it is found there, and gives the file. It is made when
-// it is not there. Its error is a *TrustError.
+// Trust records a host's key where the next connection looks for it, proves that it is found there, and gives the file.
+// It is made when it is not there. Its error is a *TrustError.
 func (s *SSH) Trust(ctx context.Context, key ssh.PublicKey) (file string, err error) {
 	file = s.userKnownHosts()[0]
 	fail := func(err error) (string, error) { return "", &TrustError{file, err} }
@@ -85,18 +85,20 @@ func (s *SSH) Trust(ctx context.Context, key ssh.PublicKey) (file string, err er
 	return file, nil
 }
 
-// accepts tells whether the settings have a host that is not known trusted without a question, as StrictHostKeyChecking accept-new does, and
-// records its key then. A key that has changed is never accepted, whatever they say.
+// accepts tells whether the settings have a host that is not known trusted without a question, as StrictHostKeyChecking
+// accept-new does, and records its key then. A key that has changed is never accepted, whatever they say.
 func (s *SSH) accepts(ctx context.Context, key *HostKeyError) bool {
 	if s.Strict != "accept-new" && s.Strict != "no" || !key.Unknown() {
 		return false
 	}
 	file, err := s.Trust(ctx, key.Key)
 	if err != nil {
-		s.notice(fmt.Sprintf("the %s key %s of %s is trusted this once: %v", key.Type, key.Fingerprint, s.Address(), err))
+		s.notice(fmt.Sprintf("the %s key %s of %s is trusted this once: %v", key.Type, key.Fingerprint, s.Address(),
+			err))
 		return true
 	}
-	s.notice(fmt.Sprintf("%s was not known: its %s key %s is recorded in %s, as StrictHostKeyChecking %s says", s.Address(), key.Type, key.Fingerprint, file, s.Strict))
+	s.notice(fmt.Sprintf("%s was not known: its %s key %s is recorded in %s, as StrictHostKeyChecking %s says",
+		s.Address(), key.Type, key.Fingerprint, file, s.Strict))
 	return true
 }
 

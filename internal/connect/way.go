@@ -7,12 +7,11 @@ import (
 	"net"
 	"os"
 	"os/exec"
-	"strings"
 	"sync"
 	"syscall"
 	"time"
 
-	"tartine/internal/fsys"
+	"tartine/internal/farend"
 )
 
 // open opens the byte stream to the host: straight, through the hosts on the way, or through a command.
@@ -93,7 +92,7 @@ type wayConn struct {
 	io.Reader
 	io.WriteCloser
 	command string
-	said    *tail
+	said    *farend.Tail
 	kill    func()
 	wait    func() error
 	once    sync.Once
@@ -107,7 +106,7 @@ func runWay(command string) (net.Conn, error) {
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	cmd := exec.CommandContext(ctx, shell, "-c", "exec "+command)
-	c := &wayConn{command: command, said: &tail{}, kill: cancel}
+	c := &wayConn{command: command, said: &farend.Tail{Most: mostSaid}, kill: cancel}
 	cmd.Stderr = c.said
 	cmd.WaitDelay = endGrace
 	in, err := cmd.StdinPipe()
@@ -146,25 +145,5 @@ func (c *wayConn) SetDeadline(time.Time) error      { return nil }
 func (c *wayConn) SetReadDeadline(time.Time) error  { return nil }
 func (c *wayConn) SetWriteDeadline(time.Time) error { return nil }
 
-// tail keeps the end of what is written to it.
-type tail struct {
-	mu   sync.Mutex
-	text []byte
-}
-
 // mostSaid is how much of what a command says is kept, in bytes.
 const mostSaid = 400
-
-func (t *tail) Write(p []byte) (int, error) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.text = append(t.text, p...)
-	t.text = t.text[max(0, len(t.text)-mostSaid):]
-	return len(p), nil
-}
-
-func (t *tail) String() string {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	return fsys.Said(strings.TrimSpace(string(t.text)), mostSaid)
-}

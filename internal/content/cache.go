@@ -22,7 +22,7 @@ import (
 // A digest is believed when the file's path, size, modification time, change time and inode are what they were, and
 // it is kept only when the file had been left alone for longer than a clock's step before it was read (see
 // identity.settled). A cache file is written beside its place and renamed into it, so two runs at once cannot mix
-// theirs: the later one's stands. It ends in the SHA-256 of all before it; one that was cut short or damaged is as if
+// theirs: the later one's counts. It ends in the SHA-256 of all before it; one that was cut short or damaged is as if
 // it were not there.
 //
 // Not promised: where neither change time nor inode can be had (Windows), a program that changes bytes and puts size
@@ -34,11 +34,20 @@ type Cache struct {
 
 // UserCache is the cache in the user's cache folder ($XDG_CACHE_HOME/tartine/digests or what the system uses).
 func UserCache() (*Cache, error) {
+	dir, err := UserCacheFolder()
+	if err != nil {
+		return nil, err
+	}
+	return NewCache(dir), nil
+}
+
+// UserCacheFolder gives the folder of that cache.
+func UserCacheFolder() (string, error) {
 	base, err := os.UserCacheDir()
 	if err != nil {
-		return nil, fmt.Errorf("find cache folder: %w", err)
+		return "", fmt.Errorf("find cache folder: %w", err)
 	}
-	return NewCache(filepath.Join(base, "tartine", "digests")), nil
+	return filepath.Join(base, "tartine", "digests"), nil
 }
 
 // NewCache is a cache in a folder, which is made when it is needed.
@@ -124,7 +133,13 @@ func (c *Cache) loadAll(sources []Source) func() []*digests {
 	out := make([]*digests, len(sources))
 	var loading sync.WaitGroup
 	for i := range sources {
-		loading.Go(func() { out[i] = c.load(sources[i].Path) })
+		loading.Go(func() {
+			if sources[i].Files != nil { // nothing tells whether such a file is the one that was read
+				out[i] = (*Cache)(nil).load("")
+				return
+			}
+			out[i] = c.load(sources[i].Path)
+		})
 	}
 	return func() []*digests {
 		loading.Wait()
@@ -219,19 +234,24 @@ func (d *digests) save() error {
 	}
 	sum := sha256.Sum256(out)
 	out = append(out, sum[:]...)
-	if err := os.MkdirAll(filepath.Dir(d.file), 0o700); err != nil {
+	return replace(d.file, out)
+}
+
+// replace writes a file of the cache in one step.
+func replace(name string, content []byte) error {
+	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
 		return err
 	}
-	file, err := os.CreateTemp(filepath.Dir(d.file), "new-*")
+	file, err := os.CreateTemp(filepath.Dir(name), "new-*")
 	if err != nil {
 		return err
 	}
-	_, err = file.Write(out)
+	_, err = file.Write(content)
 	if closing := file.Close(); err == nil {
 		err = closing
 	}
 	if err == nil {
-		err = os.Rename(file.Name(), d.file)
+		err = os.Rename(file.Name(), name)
 	}
 	if err != nil {
 		if removing := os.Remove(file.Name()); removing != nil && !errors.Is(removing, fs.ErrNotExist) {

@@ -1,4 +1,4 @@
-// Package content turns sources on this machine into the tree that should stand at a target.
+// Package content turns sources on this machine into the tree that should be at a target.
 //
 // Scan reads names, sizes and digests and never changes anything. It returns what was taken and, path by path, what
 // was left out and why, so that explaining a decision costs nothing extra:
@@ -14,6 +14,7 @@
 package content
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -25,6 +26,7 @@ import (
 	"strings"
 
 	"tartine/internal/filter"
+	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
 
@@ -40,10 +42,20 @@ const (
 
 // Source is a folder or a file that feeds the tree.
 type Source struct {
-	Path  string // on this machine
-	Dest  string // the folder of the tree in which it stands, slash-separated; "." is the top
+	Path  string // on this machine; what people call it, where Files is set
+	Dest  string // the folder of the tree in which it is, slash-separated; "." is the top
 	Name  string // the name that a single file gets; empty: its own
 	Rules *filter.Set
+	// Files lists what is in a source that is not on this machine's disk; nil: it is.
+	Files func(ctx context.Context) ([]File, error)
+	// Want is told which of them will be opened, before any of them is; may be nil.
+	Want func([]File)
+	// Inside is the folder of what Files lists that is the top, for people; empty or ".": it is all.
+	Inside string
+	// Local is the file of this machine that Files reads; empty: there is none.
+	Local string
+
+	listing *listing
 }
 
 // Options says how to scan.
@@ -54,9 +66,11 @@ type Options struct {
 	Allow     []*filter.Rule // what the guard lets pass, by paths relative to the source
 	Jobs      int            // files read at once; 0: one for each processor
 	Read      func(n int64)  // told of bytes as they are read for digests; may be nil
+
+	memory *Watching // what was read before, and is read again only where it changed; nil: nothing
 }
 
-// Tree is the content: what should stand, and where its bytes are.
+// Tree is the content: what should be at the site, and where its bytes are.
 type Tree struct {
 	Entries []manifest.Entry // sorted by path
 	Sources []Source
@@ -65,13 +79,13 @@ type Tree struct {
 	Landings   []Landing   // one for each source, in their order
 	LeftOut    []LeftOut   // by rule, by kind or by name
 	Failed     []Failure   // wanted, and could not be read
-	Refused    []Failure   // links that lead out of the tree
+	Refused    []Failure   // links that lead out of the tree, and devices in archives
 	Findings   []Finding   // what the guard found
 	Collisions []Collision // paths that several sources feed
 	CacheHits  int         // files whose digest was known
 }
 
-// Landing says what a source brings and where it stands.
+// Landing says what a source brings and where it is.
 type Landing struct {
 	Source Source
 	Single bool // a file, not a folder
@@ -81,7 +95,7 @@ type Landing struct {
 
 // LeftOut is a path that was not taken.
 type LeftOut struct {
-	Path   string           // in the tree, where it would stand
+	Path   string           // in the tree, where it would be
 	Source int              // index into Tree.Sources
 	Folder bool             // with all below it
 	By     *filter.Decision // the rule that decided; nil when it was not a rule
@@ -110,7 +124,8 @@ type ClashError struct {
 }
 
 func (e *ClashError) Error() string {
-	return fmt.Sprintf("%s brings the file %q where %s needs a folder for %q", e.PathSource, e.Path, e.BelowSource, e.Below)
+	return fmt.Sprintf("%s brings the file %q where %s needs a folder for %q", e.PathSource, e.Path, e.BelowSource,
+		e.Below)
 }
 
 // SourceError tells that a source cannot be read at all.
@@ -127,6 +142,7 @@ func (e *SourceError) Unwrap() error { return e.Err }
 var (
 	ErrChanging = errors.New("the file kept changing while it was read")
 	ErrLeadsOut = errors.New("the link leads out of the tree")
+	ErrSpecial  = errors.New("it is neither a file nor a folder nor a link")
 )
 
 // Scan reads the sources. Its error is a *SourceError, a *ClashError, or that of the context; all else is told in the
@@ -136,16 +152,24 @@ func Scan(ctx context.Context, sources []Source, opt Options) (*Tree, error) {
 		opt.Jobs = runtime.GOMAXPROCS(0)
 	}
 	tree := &Tree{Sources: slices.Clone(sources)}
-	caches := opt.Cache.loadAll(sources) // while the folders are read
+	load := func() func() []*digests { return opt.Cache.loadAll(sources) }
+	if opt.memory != nil {
+		load = opt.memory.digests
+	}
+	caches := load() // while the folders are read
 	var folders [][]found
 	for i := range tree.Sources {
 		w := &walker{source: &tree.Sources[i], index: int32(i), opt: &opt}
+		if err := w.source.load(ctx); err != nil {
+			return nil, err
+		}
 		if err := w.walk(ctx); err != nil {
 			return nil, err
 		}
 		folders = append(folders, w.found...)
 		tree.LeftOut = append(tree.LeftOut, w.leftOut...)
 		tree.Failed = append(tree.Failed, w.failed...)
+		tree.Refused = append(tree.Refused, w.refused...)
 		tree.Findings = append(tree.Findings, w.findings...)
 		tree.Landings = append(tree.Landings, Landing{Source: tree.Sources[i], Single: w.single})
 	}
@@ -221,8 +245,8 @@ func (t *Tree) noteCollision(same []*found) {
 	}
 }
 
-// checkShape drops folders that follow from what stands below them, or of which nothing was taken, and finds files
-// that stand where a folder must be.
+// checkShape drops folders that follow from what is below them, or of which nothing was taken, and finds files
+// that are where a folder must be.
 func (t *Tree) checkShape() error {
 	kept := 0
 	for i := range t.Entries {
@@ -248,14 +272,17 @@ func (t *Tree) checkShape() error {
 	return nil
 }
 
-// firstBelow finds the first entry after i that lies below it. Between "a" and "a/b" may stand "a-c".
+// firstBelow finds the first entry after i that lies below it. Between "a" and "a/b" may be "a-c".
 func (t *Tree) firstBelow(i int) (int, bool) {
 	prefix := t.Entries[i].Path + "/"
 	rest := t.Entries[i+1:]
 	if len(rest) == 0 || !strings.HasPrefix(rest[0].Path, t.Entries[i].Path) {
 		return 0, false
 	}
-	at, _ := slices.BinarySearchFunc(rest, prefix, func(e manifest.Entry, p string) int { return strings.Compare(e.Path, p) })
+	at, _ := slices.BinarySearchFunc(rest, prefix, func(e manifest.Entry, p string) int {
+		return strings.Compare(e.Path,
+			p)
+	})
 	if at < len(rest) && strings.HasPrefix(rest[at].Path, prefix) {
 		return i + 1 + at, true
 	}
@@ -273,23 +300,50 @@ func (t *Tree) tally() {
 
 // Find gives the index of an entry.
 func (t *Tree) Find(path string) (int, bool) {
-	return slices.BinarySearchFunc(t.Entries, path, func(e manifest.Entry, p string) int { return strings.Compare(e.Path, p) })
+	return manifest.Find(t.Entries, path)
 }
 
 // SourceOf gives the index into Sources of what feeds an entry.
 func (t *Tree) SourceOf(i int) int { return int(t.from[i]) }
 
-// Local gives the file on this machine that feeds an entry.
+// Local gives the file on this machine that feeds an entry, or what people call it.
 func (t *Tree) Local(i int) string {
 	return t.Sources[t.from[i]].local(t.Entries[i].Path)
 }
 
-// local turns a path of the tree into one on this machine.
+// local turns a path of the tree into one on this machine, or into what people call it.
 func (s *Source) local(path string) string {
-	if s.Name != "" {
+	switch {
+	case s.Files != nil:
+		return s.Path + ": " + fsys.Join(cmp.Or(s.Inside, "."), s.relative(path))
+	case s.Name != "":
 		return s.Path
 	}
 	return filepath.Join(s.Path, filepath.FromSlash(s.relative(path)))
+}
+
+// Title says what a source is: its path, and the folder in it that is the top.
+func (s *Source) Title() string {
+	if s.Files == nil || s.Inside == "" || s.Inside == "." {
+		return s.Path
+	}
+	return s.Path + ": " + s.Inside + "/"
+}
+
+// OnDisk gives the file or folder of this machine that a source is made of; empty: there is none.
+func (s *Source) OnDisk() string {
+	if s.Files != nil {
+		return s.Local
+	}
+	return s.Path
+}
+
+// open opens the file that feeds a path of the tree.
+func (s *Source) open(path string) (opened, error) {
+	if s.listing != nil {
+		return s.listing.open(s.relative(path))
+	}
+	return disk{}.open(s.local(path))
 }
 
 // relative turns a path of the tree into one relative to the source.
@@ -300,10 +354,32 @@ func (s *Source) relative(path string) string {
 	return strings.TrimPrefix(path, s.Dest+"/")
 }
 
+// want tells the sources which files will be opened, by their paths.
+func (t *Tree) want(paths []string) {
+	files := make([][]File, len(t.Sources))
+	for _, path := range paths {
+		i, found := t.Find(path)
+		if !found {
+			continue
+		}
+		source := t.from[i]
+		if s := &t.Sources[source]; s.listing != nil && s.Want != nil {
+			if to, err := s.listing.resolve(s.relative(path)); err == nil && s.listing.files[to] != nil {
+				files[source] = append(files[source], s.listing.files[to])
+			}
+		}
+	}
+	for i := range t.Sources {
+		if want := t.Sources[i].Want; want != nil {
+			want(files[i])
+		}
+	}
+}
+
 // Open opens the bytes of a file entry. Whoever reads them compares the digest: the file may have changed since the
 // scan.
 func (t *Tree) Open(i int) (io.ReadCloser, error) {
-	file, err := openFile(t.Local(i))
+	file, err := t.Sources[t.from[i]].open(t.Entries[i].Path)
 	if err != nil {
 		return nil, err
 	}

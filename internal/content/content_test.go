@@ -374,7 +374,8 @@ func TestExplainAgreesWithScan(t *testing.T) {
 	opt := Options{Links: KeepLinks}
 
 	one := func(path string) Explanation {
-		got := Explain(sources, opt, path)
+		got, err := Explain(t.Context(), sources, opt, path)
+		require.NoError(t, err)
 		require.Len(t, got, 1, path)
 		return got[0]
 	}
@@ -385,9 +386,12 @@ func TestExplainAgreesWithScan(t *testing.T) {
 	require.Equal(t, "cache", deep.Decision.At)
 	require.True(t, one(".env").Guarded)
 	require.Nil(t, one(filepath.Join(plates, "notes.txt")).Decision.Rule)
-	both := Explain(sources, opt, "img/plates/g.svg")
+	both, err := Explain(t.Context(), sources, opt, "img/plates/g.svg")
+	require.NoError(t, err)
 	require.Len(t, both, 2)
 	require.Equal(t, 1, both[0].ShadowedBy)
 	require.Equal(t, -1, both[1].ShadowedBy)
-	require.Empty(t, Explain(sources, opt, "nowhere"))
+	none, err := Explain(t.Context(), sources, opt, "nowhere")
+	require.NoError(t, err)
+	require.Empty(t, none)
 }

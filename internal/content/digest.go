@@ -31,6 +31,10 @@ func (t *Tree) digest(ctx context.Context, all []*found, caches []*digests, opt 
 		if f.Kind != manifest.File {
 			continue
 		}
+		if digest, verdict, ok := t.Sources[f.source].known(f.Path); ok {
+			f.Digest, verdicts[i] = digest, verdict
+			continue
+		}
 		cache, name := caches[f.source], t.Sources[f.source].relative(f.Path)
 		if hit, ok := cache.lookup(name, f.id); ok {
 			f.Digest, verdicts[i] = hit.digest, hit.verdict
@@ -53,7 +57,9 @@ func (t *Tree) digest(ctx context.Context, all []*found, caches []*digests, opt 
 		}
 	}
 	for _, cache := range caches {
-		_ = cache.save() // see there
+		if opt.memory == nil {
+			_ = cache.save() // see there
+		}
 	}
 	kept := all[:0]
 	for i, f := range all {
@@ -79,7 +85,8 @@ func (t *Tree) sortFindings() {
 }
 
 // readAll reads the files that no cache knows, on all processors.
-func (t *Tree) readAll(ctx context.Context, all []*found, verdicts []verdict, unread []int, opt Options) (map[int]error, error) {
+func (t *Tree) readAll(ctx context.Context, all []*found, verdicts []verdict, unread []int,
+	opt Options) (map[int]error, error) {
 	var (
 		mu       sync.Mutex
 		failures = map[int]error{}
@@ -88,7 +95,8 @@ func (t *Tree) readAll(ctx context.Context, all []*found, verdicts []verdict, un
 	group, ctx := errgroup.WithContext(ctx)
 	for range min(opt.Jobs, (len(unread)+batch-1)/batch) {
 		group.Go(func() error {
-			d := digester{hash: sha256.New(), buf: make([]byte, readBuffer), keepModes: opt.KeepModes, told: opt.Read, clock: time.Now}
+			d := digester{hash: sha256.New(), buf: make([]byte, readBuffer), keepModes: opt.KeepModes, told: opt.Read,
+				clock: time.Now}
 			if opt.Cache != nil {
 				d.clock = opt.Cache.clock
 			}
@@ -99,7 +107,7 @@ func (t *Tree) readAll(ctx context.Context, all []*found, verdicts []verdict, un
 				}
 				for _, i := range unread[start:min(start+batch, len(unread))] {
 					f := all[i]
-					err := d.read(ctx, t.Sources[f.source].local(f.Path), f, &verdicts[i])
+					err := d.read(ctx, &t.Sources[f.source], f, &verdicts[i])
 					if ctx.Err() != nil {
 						return ctx.Err()
 					}
@@ -130,10 +138,10 @@ type digester struct {
 
 // read fills in the digest of a file, and its size, mode and times as they were when it was read whole. The identity
 // is left zero when the digest must not be cached.
-func (d *digester) read(ctx context.Context, local string, f *found, v *verdict) error {
+func (d *digester) read(ctx context.Context, source *Source, f *found, v *verdict) error {
 	for range readTries {
 		readAt := d.clock().UnixNano()
-		file, err := openFile(local)
+		file, err := source.open(f.Path)
 		if err != nil {
 			return err
 		}
@@ -153,7 +161,7 @@ func (d *digester) read(ctx context.Context, local string, f *found, v *verdict)
 }
 
 // readOnce tells whether the file stayed as it was while it was read.
-func (d *digester) readOnce(ctx context.Context, file *file, f *found, v *verdict) (bool, error) {
+func (d *digester) readOnce(ctx context.Context, file opened, f *found, v *verdict) (bool, error) {
 	before, err := file.facts()
 	if err != nil {
 		return false, err

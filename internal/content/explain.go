@@ -1,6 +1,7 @@
 package content
 
 import (
+	"context"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -27,10 +28,13 @@ type Explanation struct {
 
 // Explain says what becomes of a path, for each source that has it. The path is one of this machine, relative to the
 // current folder, or one of the tree. It applies the same rules, in the same way, as Scan.
-func Explain(sources []Source, opt Options, asked string) []Explanation {
+func Explain(ctx context.Context, sources []Source, opt Options, asked string) ([]Explanation, error) {
 	named := make([]Source, len(sources))
 	for i, s := range sources {
-		if info, err := os.Stat(s.Path); err == nil && !info.IsDir() && s.Name == "" {
+		if err := s.load(ctx); err != nil {
+			return nil, err
+		}
+		if info, err := os.Stat(s.Path); err == nil && !info.IsDir() && s.Name == "" && s.listing == nil {
 			s.Name = filepath.Base(s.Path)
 		}
 		named[i] = s
@@ -44,7 +48,7 @@ func Explain(sources []Source, opt Options, asked string) []Explanation {
 		}
 	}
 	if len(out) > 0 {
-		return out
+		return out, nil
 	}
 	path := strings.Trim(filepath.ToSlash(filepath.Clean(asked)), "/")
 	for i := range named {
@@ -54,7 +58,7 @@ func Explain(sources []Source, opt Options, asked string) []Explanation {
 			}
 		}
 	}
-	return out
+	return out, nil
 }
 
 // treePath turns a path of this machine into one of the tree, when the source has it.
@@ -85,13 +89,17 @@ func (s *Source) covers(path string) bool {
 	return s.Dest == "." || strings.HasPrefix(path, s.Dest+"/")
 }
 
-// explainIn explains a path of the tree within one source; not ok when nothing stands there.
+// explainIn explains a path of the tree within one source; not ok when nothing is there.
 func explainIn(sources []Source, i int, path string, opt Options) (Explanation, bool) {
 	s := &sources[i]
 	e := Explanation{Source: i, Path: path, Local: s.local(path), ShadowedBy: -1}
-	info, err := os.Lstat(e.Local)
+	at, name := s.origin()
+	if s.Name == "" {
+		name = at.join(name, filepath.FromSlash(s.relative(path)))
+	}
+	info, err := at.lstat(name)
 	if err == nil && info.Mode()&fs.ModeSymlink != 0 && opt.Links == FollowLinks {
-		info, err = os.Stat(e.Local)
+		info, err = at.stat(name)
 	}
 	if err != nil {
 		return e, false
@@ -111,7 +119,7 @@ func explainIn(sources []Source, i int, path string, opt Options) (Explanation, 
 	case !mode.IsRegular() && !mode.IsDir() && mode&fs.ModeSymlink == 0:
 		e.Taken, e.Reason = false, "it is a "+kindOf(mode)+", which is never sent"
 	default:
-		e.Reason, e.Guarded = guardReason(relative, e.Local, info, opt.Allow)
+		e.Reason, e.Guarded = guardReason(s, path, info, opt.Allow)
 	}
 	for later := i + 1; later < len(sources) && !e.Folder; later++ {
 		if sources[later].covers(path) {
@@ -124,7 +132,8 @@ func explainIn(sources []Source, i int, path string, opt Options) (Explanation, 
 }
 
 // guardReason says what the guard has against a path, its content, or a folder above it.
-func guardReason(relative, local string, info fs.FileInfo, allow []*filter.Rule) (string, bool) {
+func guardReason(s *Source, path string, info fs.FileInfo, allow []*filter.Rule) (string, bool) {
+	relative := s.relative(path)
 	for end := range len(relative) {
 		if relative[end] == '/' {
 			if finding, found := guardName(relative[:end], true, allow); found {
@@ -138,7 +147,7 @@ func guardReason(relative, local string, info fs.FileInfo, allow []*filter.Rule)
 	if !info.Mode().IsRegular() || allowed(relative, false, allow) {
 		return "", false
 	}
-	file, err := os.Open(local)
+	file, err := s.open(path)
 	if err != nil {
 		return "", false
 	}

@@ -9,8 +9,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// file is a file that is read once, from its beginning to its end. Beside an os.File it costs half the system calls, which
-// counts where there are a hundred thousand of them. It must be closed.
+// file is a file that is read once, from its beginning to its end. Beside an os.File it costs half the system calls,
+// which counts where there are a hundred thousand of them. It must be closed.
 type file struct {
 	fd   int
 	name string

@@ -21,7 +21,10 @@ func readFolder(dir string) ([]item, error) {
 	descriptor := int(f.Fd())
 	var stat unix.Stat_t
 	for _, name := range names {
-		looked := ignoringInterrupts(func() error { return unix.Fstatat(descriptor, name, &stat, unix.AT_SYMLINK_NOFOLLOW) })
+		looked := ignoringInterrupts(func() error {
+			return unix.Fstatat(descriptor, name, &stat,
+				unix.AT_SYMLINK_NOFOLLOW)
+		})
 		if looked == unix.ENOENT {
 			continue // removed since the folder was read
 		}

@@ -94,7 +94,7 @@ func allowed(path string, folder bool, allow []*filter.Rule) bool {
 	return set.Decide(path, folder).Taken
 }
 
-// verdict is what a file's first bytes give away. Its numbers stand in the digest cache.
+// verdict is what a file's first bytes give away. Its numbers are in the digest cache.
 type verdict byte
 
 const (
@@ -124,7 +124,8 @@ func sniff(head []byte) verdict {
 	switch {
 	case ppkKey.Match(head), begins("SSH PRIVATE KEY FILE FORMAT"):
 		return privateKey
-	case slices.ContainsFunc([]string{"SQLite format 3\x00", "PGDMP", "-- MySQL dump", "-- MariaDB dump", "--\n-- PostgreSQL database"}, begins):
+	case slices.ContainsFunc([]string{"SQLite format 3\x00", "PGDMP", "-- MySQL dump", "-- MariaDB dump",
+		"--\n-- PostgreSQL database"}, begins):
 		return database
 	}
 	if !begins("-----BEGIN ") {

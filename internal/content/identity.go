@@ -1,6 +1,7 @@
 package content
 
 import (
+	"fmt"
 	"io/fs"
 	"time"
 )
@@ -26,6 +27,16 @@ func identify(info fs.FileInfo) identity {
 }
 
 func (id identity) modTime() time.Time { return time.Unix(0, id.mtime).UTC() }
+
+// Identity gives facts by which a file is known to be the same as it was, as a text; empty where it changed too shortly
+// before now to tell.
+func Identity(info fs.FileInfo) string {
+	id := identify(info)
+	if !id.settled(time.Now().UnixNano()) {
+		return ""
+	}
+	return fmt.Sprintf("%d %d %d %d", id.size, id.mtime, id.ctime, id.inode)
+}
 
 // settled tells whether any later change of the file must show in its identity. A file that was changed just before
 // its bytes were read could be changed again within the same step of the file system's clock, which goes by as much

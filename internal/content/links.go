@@ -27,7 +27,8 @@ func (t *Tree) checkLinks() {
 	for i, e := range t.Entries {
 		if e.Kind == manifest.Link {
 			if manifest.LeadsOut(e.Path, manifest.LinksOf(links)) {
-				t.Refused = append(t.Refused, Failure{e.Path, t.Local(i), fmt.Errorf("%w: it says %q", ErrLeadsOut, e.Link)})
+				t.Refused = append(t.Refused, Failure{e.Path, t.Local(i),
+					fmt.Errorf("%w: it says %q", ErrLeadsOut, e.Link)})
 				continue
 			}
 		}

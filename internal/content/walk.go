@@ -5,8 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"unicode/utf8"
 
@@ -22,6 +22,7 @@ type walker struct {
 	source *Source
 	index  int32
 	opt    *Options
+	at     origin
 	single bool
 	group  *errgroup.Group
 
@@ -29,6 +30,7 @@ type walker struct {
 	found    [][]found // by folder
 	leftOut  []LeftOut
 	failed   []Failure
+	refused  []Failure
 	findings []Finding
 }
 
@@ -37,21 +39,24 @@ type haul struct {
 	found    []found
 	leftOut  []LeftOut
 	failed   []Failure
+	refused  []Failure
 	findings []Finding
+	folders  []descent // that it is walked on to
 }
 
-func (w *walker) take(h *haul) {
+func (w *walker) merge(h *haul) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.found = append(w.found, h.found)
 	w.leftOut = append(w.leftOut, h.leftOut...)
 	w.failed = append(w.failed, h.failed...)
+	w.refused = append(w.refused, h.refused...)
 	w.findings = append(w.findings, h.findings...)
 }
 
-// folder is one folder on the way down.
-type folder struct {
-	local    string // on this machine
+// descent is one descent on the way down.
+type descent struct {
+	local    string // at the origin of the source
 	relative string // to the source; "." is the source itself
 	mode     fs.FileMode
 	decision filter.Decision
@@ -65,7 +70,12 @@ type ancestor struct {
 }
 
 func (w *walker) walk(ctx context.Context) error {
-	info, err := os.Stat(w.source.Path)
+	at, name := w.source.origin()
+	w.at = at
+	if file := w.source.OnDisk(); w.opt.memory != nil && file != "" { // a source may go, and come again
+		w.opt.memory.enter(filepath.Dir(filepath.Clean(file)))
+	}
+	info, err := at.stat(name)
 	if err != nil {
 		var inner *fs.PathError
 		if errors.As(err, &inner) {
@@ -84,15 +94,20 @@ func (w *walker) walk(ctx context.Context) error {
 	if w.source.Name != "" {
 		return &SourceError{w.source.Path, errors.New(`it is a folder: "name" is for single files`)}
 	}
-	if _, err := os.ReadDir(w.source.Path); err != nil {
-		return &SourceError{w.source.Path, errors.Unwrap(err)}
-	}
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(w.opt.Jobs)
 	w.group = group
-	top := folder{w.source.Path, ".", info.Mode(), w.source.Rules.Root(), &ancestor{info: info}}
+	top := descent{name, ".", info.Mode(), w.source.Rules.Root(), &ancestor{info: info}}
 	group.Go(func() error { return w.walkFolder(ctx, top) })
 	return group.Wait()
+}
+
+// memory gives what was read of folders on the disk before; nil: nothing is kept.
+func (w *walker) memory() *Watching {
+	if w.source.Files != nil {
+		return nil
+	}
+	return w.opt.memory
 }
 
 // walkFile takes a source that is a single file.
@@ -101,20 +116,32 @@ func (w *walker) walkFile(info fs.FileInfo) {
 		w.source.Name = filepath.Base(w.source.Path)
 	}
 	var h haul
-	if w.decide(&h, folder{relative: ".", decision: w.source.Rules.Root()}, w.source.Name, false).Taken {
+	if w.decide(&h, descent{relative: ".", decision: w.source.Rules.Root()}, w.source.Name, false).Taken {
 		w.addFile(&h, fsys.Join(w.source.Dest, w.source.Name), factsOf(info))
 	}
-	w.take(&h)
+	w.merge(&h)
 }
 
-func (w *walker) walkFolder(ctx context.Context, dir folder) error {
+func (w *walker) walkFolder(ctx context.Context, dir descent) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
+	var before int
+	if memory := w.memory(); memory != nil {
+		known, state := memory.recall(spot{w.index, dir.local})
+		if known != nil {
+			return w.walkKnown(ctx, known)
+		}
+		memory.enter(dir.local)
+		before = state
+	}
 	var h haul
-	defer w.take(&h)
-	listing, err := readFolder(dir.local)
-	if err != nil {
+	defer w.merge(&h)
+	listing, err := w.at.list(dir.local)
+	switch {
+	case err != nil && dir.relative == ".":
+		return &SourceError{w.source.Path, errors.Unwrap(err)}
+	case err != nil:
 		h.fail(w.path(dir.relative), dir.local, err)
 	}
 	w.addFolder(&h, dir, err == nil && len(listing) == 0)
@@ -125,10 +152,31 @@ func (w *walker) walkFolder(ctx context.Context, dir folder) error {
 			continue
 		}
 		if item.err != nil {
-			h.fail(w.path(relative), filepath.Join(dir.local, item.name), item.err)
+			h.fail(w.path(relative), w.at.join(dir.local, item.name), item.err)
 			continue
 		}
 		if err := w.visit(ctx, &h, dir, relative, item); err != nil {
+			return err
+		}
+	}
+	if memory := w.memory(); memory != nil && err == nil {
+		known := &known{h, h.folders}
+		known.haul.found = slices.Clone(h.found) // what is learned of their content is filled in
+		memory.remember(spot{w.index, dir.local}, known, before)
+	}
+	return nil
+}
+
+// walkKnown takes what a folder held when it was read, and goes on below it.
+func (w *walker) walkKnown(ctx context.Context, k *known) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	h := k.haul
+	h.found = slices.Clone(h.found)
+	w.merge(&h)
+	for _, below := range k.folders {
+		if err := w.goOn(ctx, below); err != nil {
 			return err
 		}
 	}
@@ -136,10 +184,10 @@ func (w *walker) walkFolder(ctx context.Context, dir folder) error {
 }
 
 // visit decides about one name in a folder and takes what is behind it.
-func (w *walker) visit(ctx context.Context, h *haul, dir folder, relative string, item item) error {
-	local := func() string { return filepath.Join(dir.local, item.name) }
+func (w *walker) visit(ctx context.Context, h *haul, dir descent, relative string, item item) error {
+	local := func() string { return w.at.join(dir.local, item.name) }
 	if item.mode&fs.ModeSymlink != 0 && w.opt.Links == FollowLinks {
-		followed, err := os.Stat(local())
+		followed, err := w.at.stat(local())
 		if err != nil {
 			if w.decide(h, dir, relative, false).Taken {
 				h.fail(w.path(relative), local(), fmt.Errorf("the link leads nowhere: %w", errors.Unwrap(err)))
@@ -152,36 +200,40 @@ func (w *walker) visit(ctx context.Context, h *haul, dir folder, relative string
 	switch {
 	case decision.Excluded():
 	case item.mode.IsDir():
-		return w.visitFolder(ctx, h, dir.chain, folder{local(), relative, item.mode, decision, nil})
+		return w.visitFolder(ctx, h, dir.chain, descent{local(), relative, item.mode, decision, nil})
 	case !decision.Taken:
 	case item.mode.IsRegular():
 		w.addFile(h, w.path(relative), item.facts)
 	case item.mode&fs.ModeSymlink != 0 && w.opt.Links == SkipLinks:
 		h.leave(LeftOut{Path: w.path(relative), Source: int(w.index), Reason: "links are skipped"})
 	case item.mode&fs.ModeSymlink != 0:
-		target, err := os.Readlink(local())
+		target, err := w.at.readlink(local())
 		if err != nil {
 			h.fail(w.path(relative), local(), err)
 			return nil
 		}
 		h.found = append(h.found, found{source: w.index, Entry: manifest.Entry{
-			Path: w.path(relative), Kind: manifest.Link, Link: filepath.ToSlash(target)}})
+			Path: w.path(relative), Kind: manifest.Link, Link: target}})
+	case w.source.Files != nil: // nobody put it there for the system's own use
+		h.refused = append(h.refused, Failure{w.path(relative), w.source.local(w.path(relative)),
+			fmt.Errorf("%w: it is a %s", ErrSpecial, kindOf(item.mode))})
 	default:
-		h.leave(LeftOut{Path: w.path(relative), Source: int(w.index), Reason: "it is a " + kindOf(item.mode) + ", which is never sent"})
+		h.leave(LeftOut{Path: w.path(relative), Source: int(w.index),
+			Reason: "it is a " + kindOf(item.mode) + ", which is never sent"})
 	}
 	return nil
 }
 
-func (w *walker) visitFolder(ctx context.Context, h *haul, above *ancestor, dir folder) error {
+func (w *walker) visitFolder(ctx context.Context, h *haul, above *ancestor, dir descent) error {
 	if w.opt.Links == FollowLinks {
-		info, err := os.Stat(dir.local)
+		info, err := w.at.stat(dir.local)
 		if err != nil {
 			h.fail(w.path(dir.relative), dir.local, err)
 			return nil
 		}
 		for a := above; a != nil; a = a.above {
-			if os.SameFile(a.info, info) {
-				h.fail(w.path(dir.relative), dir.local, errors.New("the link leads back to a folder that it stands in"))
+			if sameFolder(a.info, info) {
+				h.fail(w.path(dir.relative), dir.local, errors.New("the link leads back to a folder that it is in"))
 				return nil
 			}
 		}
@@ -192,6 +244,12 @@ func (w *walker) visitFolder(ctx context.Context, h *haul, above *ancestor, dir 
 		h.findings = append(h.findings, finding)
 		return nil
 	}
+	h.folders = append(h.folders, dir)
+	return w.goOn(ctx, dir)
+}
+
+// goOn walks a folder, beside others where that can be.
+func (w *walker) goOn(ctx context.Context, dir descent) error {
 	walk := func() error { return w.walkFolder(ctx, dir) }
 	if !w.group.TryGo(walk) {
 		return walk()
@@ -200,11 +258,12 @@ func (w *walker) visitFolder(ctx context.Context, h *haul, above *ancestor, dir 
 }
 
 // addFolder takes the folder itself when it is empty or has a mode of its own.
-func (w *walker) addFolder(h *haul, dir folder, empty bool) {
+func (w *walker) addFolder(h *haul, dir descent, empty bool) {
 	if dir.relative == "." || !dir.decision.Taken {
 		return
 	}
-	e := manifest.Entry{Path: w.path(dir.relative), Kind: manifest.Dir, Mode: manifest.DirMode}
+	e := manifest.Entry{Path: w.path(dir.relative), Kind: manifest.Dir,
+		Attributes: manifest.Attributes{Mode: manifest.DirMode}}
 	if w.opt.KeepModes {
 		e.Mode = dir.mode.Perm()
 	}
@@ -218,7 +277,7 @@ func (w *walker) addFolder(h *haul, dir folder, empty bool) {
 }
 
 // decide applies the rules and notes what they leave out.
-func (w *walker) decide(h *haul, above folder, relative string, isFolder bool) filter.Decision {
+func (w *walker) decide(h *haul, above descent, relative string, isFolder bool) filter.Decision {
 	decision := w.source.Rules.Step(above.decision, relative, isFolder)
 	if decision.Excluded() || !decision.Taken && !isFolder {
 		h.leave(LeftOut{Path: w.path(relative), Source: int(w.index), Folder: isFolder, By: &decision})
@@ -232,7 +291,8 @@ func (w *walker) addFile(h *haul, path string, f facts) {
 		h.findings = append(h.findings, finding)
 	}
 	h.found = append(h.found, found{source: w.index, id: f.id, Entry: manifest.Entry{
-		Path: path, Mode: fileMode(f.mode, w.opt.KeepModes), Size: f.id.size, ModTime: f.id.modTime()}})
+		Path: path, Attributes: manifest.Attributes{Mode: fileMode(f.mode, w.opt.KeepModes), ModTime: f.id.modTime()},
+		Size: f.id.size}})
 }
 
 func fileMode(mode fs.FileMode, keep bool) fs.FileMode {

@@ -46,7 +46,8 @@ func Settings(url, identity, hostKey string) string {
 	return settings("url: "+url, "identity: "+identity, "host_key: "+hostKey)
 }
 
-// RentedSettings is the example's tartine.yaml for a rented host: FTP over TLS, a password, and the server's certificate.
+// RentedSettings is the example's tartine.yaml for a rented host: FTP over TLS, a password, and the server's
+// certificate.
 func RentedSettings(url, certificate string) string {
 	return settings("url: "+url, "password: {env: "+PasswordVariable+"}", "certificate: "+certificate)
 }

@@ -31,7 +31,7 @@ type kiosk struct {
 	why       error                // why it is not
 }
 
-// kioskRoot is where the site stands in the container.
+// kioskRoot is where the site is in the container.
 const kioskRoot = "/srv/gannet"
 
 // engineAnswers is how long the machine's engine has to answer.
@@ -73,8 +73,8 @@ func machinesKiosk(ctx context.Context, program string) (*kiosk, error) {
 	return makeKiosk(ctx, e, program, true)
 }
 
-// makeKiosk makes the container on an engine, which is let go of when that fails. A program that needs libraries of this
-// machine does not start in it; then the container stands still, unless it is to run.
+// makeKiosk makes the container on an engine, which is let go of when that fails. A program that needs libraries of
+// this machine does not start in it; then the container does not run, unless it is to run.
 func makeKiosk(ctx context.Context, e *engine.Engine, program string, runs bool) (*kiosk, error) {
 	k := &kiosk{engine: e, name: "gannet-rock-" + strings.ToLower(rand.Text()[:6])}
 	content, err := os.ReadFile(program)
@@ -84,7 +84,8 @@ func makeKiosk(ctx context.Context, e *engine.Engine, program string, runs bool)
 	if err != nil {
 		return nil, errors.Join(err, e.Close())
 	}
-	if k.container, err = e.Make(ctx, k.name, k.name, "/tartine", agent.HiddenCommand); err != nil && (runs || k.container == nil) {
+	if k.container, err = e.Make(ctx, k.name, k.name, "/tartine", agent.HiddenCommand); err != nil &&
+		(runs || k.container == nil) {
 		return nil, errors.Join(err, k.Close())
 	}
 	return k, nil
@@ -158,5 +159,6 @@ func (k *kiosk) introduce() string {
 	if k.standIn == nil {
 		return fmt.Sprintf("The container engine at %s answers. An image and a container %s are made there;\nboth are removed at the end.\n", k.engine.Where(), k.name)
 	}
-	return fmt.Sprintf("A small container engine of the example's own stands in, because %s.\n", filepath.ToSlash(k.why.Error()))
+	return fmt.Sprintf("A small container engine of the example's own stands in, because %s.\n",
+		filepath.ToSlash(k.why.Error()))
 }

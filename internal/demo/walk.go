@@ -21,15 +21,22 @@ type Walk struct {
 	Stdout, Stderr *os.File
 	Keep           bool   // leave folder and server until the context is done
 	Target         string // what kind of server it is: one of Targets
+	Steps          []Step // what was run
 
 	dir    string // everything lies here
 	server io.Closer
 }
 
+// Step is a command that was run, and how it ended.
+type Step struct {
+	Command []string `json:"command"`
+	Status  int      `json:"status"`
+}
+
 // Targets is the kinds of server that the example can be deployed to.
 var Targets = []string{"ssh", "ftp", "container"}
 
-// password is that of the example's user where the server is no SSH server.
+// password is that of the example's user where the server is not an SSH server.
 const password = "kittiwake"
 
 // User is who logs in at the example's server.
@@ -57,7 +64,8 @@ func (w *Walk) Run(ctx context.Context) (err error) {
 		if w.Target == "ftp" {
 			login = PasswordVariable + "=" + password + " "
 		}
-		w.say("The folder %s and the %s stay until Ctrl-C. In another terminal:\n\n    cd %s\n    %startine diff\n", w.dir, w.place(), w.dir, login)
+		w.say("The folder %s and the %s stay until Ctrl-C. In another terminal:\n\n    cd %s\n    %startine diff\n",
+			w.dir, w.place(), w.dir, login)
 		<-ctx.Done()
 		return os.RemoveAll(w.dir)
 	}
@@ -65,7 +73,7 @@ func (w *Walk) Run(ctx context.Context) (err error) {
 	return nil
 }
 
-// place is the word for where the site stands.
+// place is the word for where the site is.
 func (w *Walk) place() string {
 	if w.Target == "container" {
 		return "container"
@@ -110,7 +118,8 @@ func (w *Walk) setUp(ctx context.Context) (err error) {
 
 // rent starts an FTP server in the place of an SSH server.
 func (w *Walk) rent() error {
-	server, err := ftpserver.Start(ftpserver.Options{Dir: filepath.Join(w.dir, "server"), User: User, Password: password})
+	server, err := ftpserver.Start(ftpserver.Options{Dir: filepath.Join(w.dir, "server"), User: User,
+		Password: password})
 	if err != nil {
 		return fmt.Errorf("start the example's server: %w", err)
 	}
@@ -230,7 +239,9 @@ func (w *Walk) run(ctx context.Context, want int, args ...string) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	if got := cmd.ProcessState.ExitCode(); got != want {
+	got := cmd.ProcessState.ExitCode()
+	w.Steps = append(w.Steps, Step{append([]string{"tartine"}, args...), got})
+	if got != want {
 		return fmt.Errorf("tartine %s exited with %d, not %d", strings.Join(args, " "), got, want)
 	}
 	return nil

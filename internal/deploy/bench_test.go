@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"testing"
 
+	"tartine/internal/calls"
 	"tartine/internal/content"
 	"tartine/internal/deploy"
 	"tartine/internal/filter"
@@ -37,18 +38,20 @@ func benchmarkDeploy(b *testing.B, again bool) {
 		f, err := osfs.Open(dir)
 		must(b, err)
 		defer f.Close()
-		s, err := site.Open(context.Background(), f, fmt.Sprint("www", n), "www", site.Options{Jobs: 0})
+		opened, err := site.Open(context.Background(), f, fmt.Sprint("www", n), "www", site.Options{Jobs: 0})
 		must(b, err)
+		s := calls.NewHere(opened)
 		sources := []content.Source{{Path: filepath.Join(dir, "content"), Dest: ".", Rules: &filter.Set{}}}
 		scan := content.Options{Links: content.KeepLinks, Cache: content.NewCache(filepath.Join(dir, "cache"))}
-		begun := deploy.BeginScan(context.Background(), sources, scan)
-		c, err := deploy.Look(context.Background(), s, begun, deploy.ByRecord, site.Retire{}, nil)
-		begun.Stop()
+		session := &deploy.Session{Engine: s, Person: &nobody{}, Content: func(ctx context.Context) (*content.Content, error) {
+			tree, err := content.Scan(ctx, sources, scan)
+			if err != nil {
+				return nil, err
+			}
+			return tree.Content(), nil
+		}}
+		_, err = session.Deploy(context.Background())
 		must(b, err)
-		if !c.Unchanged(deploy.Options{}) {
-			_, err = deploy.Run(context.Background(), s, c, deploy.Options{}, &site.Watch{})
-			must(b, err)
-		}
 	}
 	n := 0
 	run(n)

@@ -1,20 +1,17 @@
 // Package deploy is the way from content to a verified site: scan and survey at the same time, compare, refuse what
 // is unsafe, stage, publish, verify, record.
 //
-// It prints nothing and asks nobody: what happens is told to a Watch, and what needs consent is returned.
+// A Session is all of that, for one content and one open site. It prints nothing: what happens is told to a Person, who
+// is asked for consent.
 package deploy
 
 import (
-	"context"
 	"errors"
 	"fmt"
-	"io"
-	"slices"
 	"strings"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
+	"tartine/internal/calls"
 	"tartine/internal/content"
 	"tartine/internal/diff"
 	"tartine/internal/fsys"
@@ -22,24 +19,12 @@ import (
 	"tartine/internal/site"
 )
 
-// Site is a site as a deployment sees it, wherever its engine runs.
-type Site interface {
-	Survey(ctx context.Context, believe bool) (*site.Survey, error)
-	Compare(ctx context.Context, survey *site.Survey, want *site.Wanted, told func(bytes int64)) (*diff.Result, error)
-	Recover(ctx context.Context, user string) (int, error)
-	Affirm(ctx context.Context, number int, user string) error
-	Deploy(ctx context.Context, plan *site.Plan, watch *site.Watch) (*site.Outcome, error)
-	Deployment(ctx context.Context, number int) (*manifest.Manifest, error)
-	Held(ctx context.Context, survey *site.Survey, result *diff.Result) (missing []string, err error)
-	Abilities() fsys.Abilities
-}
-
 // Compare says by what files are compared.
 type Compare string
 
 // The ways to compare.
 const (
-	ByRecord Compare = ""     // by content, believing the record of files that stand with the recorded size and time
+	ByRecord Compare = ""     // by content, believing the record of files that have the recorded size and time
 	ByHash   Compare = "hash" // by content, reading every file at the site
 	ByTime   Compare = "time" // by size and time, which needs no look at the content
 	Nothing  Compare = "none" // not at all: everything is sent
@@ -54,6 +39,13 @@ type Options struct {
 	Last         []string      // patterns of what is published last; nil: DefaultLast
 	History      int           // how many deployments can be rolled back to; 0: site.DefaultHistory
 	Wait         time.Duration // how long to wait for another deployment to end
+	Retire       site.Retire
+	Trial        bool              // do everything but write
+	Watched      *manifest.Watched // the watch that deploys, of which ID and Since count; nil: it is one run
+	Hand         bool              // a person puts the content beside what is there
+	Beside       *site.Beside      // a tree there from which content may be taken; nil: there is none
+	Sources      string            // what the content is made of, as a person would say; empty: that does not count
+	User         string
 	Generator    string
 	Origin       *manifest.Origin
 	Started      time.Time
@@ -61,73 +53,22 @@ type Options struct {
 
 // Comparison is the content beside the site.
 type Comparison struct {
-	Tree   *content.Tree
-	Survey *site.Survey
-	Result *diff.Result
+	Content *content.Content
+	Survey  site.Summary
+	Result  *diff.Result
 
+	id   calls.ID
 	able fsys.Abilities
-}
-
-// Scan is a scan of the content that goes on while other things are done.
-type Scan struct {
-	stop context.CancelFunc
-	done chan struct{}
-	tree *content.Tree
-	err  error
-}
-
-// BeginScan begins to scan the content. Stop must be called in the end.
-func BeginScan(ctx context.Context, sources []content.Source, opt content.Options) *Scan {
-	ctx, stop := context.WithCancel(ctx)
-	scan := &Scan{stop: stop, done: make(chan struct{})}
-	go func() {
-		defer close(scan.done)
-		scan.tree, scan.err = content.Scan(ctx, sources, opt)
-	}()
-	return scan
-}
-
-// Stop ends the scan, if it has not ended yet.
-func (s *Scan) Stop() {
-	s.stop()
-	<-s.done
-}
-
-func (s *Scan) wait(ctx context.Context) (*content.Tree, error) {
-	select {
-	case <-s.done:
-		return s.tree, s.err
-	case <-ctx.Done():
-		return nil, ctx.Err()
-	}
-}
-
-// Look surveys the site while the content is scanned, and compares them. It changes nothing. Told is called with bytes as
-// they are read at the site; it may be nil.
-func Look(ctx context.Context, s Site, scan *Scan, compare Compare, retire site.Retire, told func(int64)) (*Comparison, error) {
-	c := &Comparison{able: s.Abilities()}
-	group, both := errgroup.WithContext(ctx)
-	group.Go(func() (err error) {
-		c.Tree, err = scan.wait(both)
-		return err
-	})
-	group.Go(func() (err error) {
-		c.Survey, err = s.Survey(both, compare != ByHash)
-		return err
-	})
-	if err := group.Wait(); err != nil {
-		return nil, err
-	}
-	rule := diff.Rule{Times: compare == ByTime, Nothing: compare == Nothing}
-	var err error
-	c.Result, err = s.Compare(ctx, c.Survey, &site.Wanted{Entries: c.Tree.Entries, Rule: rule, Kept: c.kept(), Retire: retire}, told)
-	return c, err
 }
 
 // kept gives the paths of the site that are left alone because what they should be could not be read.
 func (c *Comparison) kept() (out []string) {
-	for _, f := range slices.Concat(c.Tree.Failed, c.Tree.Refused) {
+	out = append(out, c.Content.Left...)
+	for _, f := range c.Content.Failed {
 		out = append(out, f.Path)
+	}
+	for _, o := range c.Content.Objections {
+		out = append(out, o.Kept...)
 	}
 	return out
 }
@@ -143,23 +84,33 @@ func (c *Comparison) SendBytes() (files int, bytes int64) {
 	return files, bytes
 }
 
-// Unchanged tells whether a deployment would have nothing to do, not even to record: everything wanted stands as it
+// sent gives the paths of the files that a deployment sends.
+func (c *Comparison) sent() (paths []string) {
+	for i := range c.Result.Changes {
+		if change := &c.Result.Changes[i]; change.Sends() {
+			paths = append(paths, change.Path)
+		}
+	}
+	return paths
+}
+
+// Unchanged tells whether a deployment would have nothing to do, not even to record: everything wanted is there as it
 // is recorded, and nothing else is recorded.
 func (c *Comparison) Unchanged(opt Options) bool {
 	return !c.Result.Publishes(opt.RemoveStrays) && !c.Result.Stale && c.Survey.Number > 0 &&
-		c.Survey.Paths == len(c.Tree.Entries)
+		(c.Survey.Paths == manifest.Contents(c.Content.Entries) || len(c.Content.Left) > 0)
 }
 
-func (c *Comparison) wanted() *manifest.Manifest { return &manifest.Manifest{Entries: c.Tree.Entries} }
+func (c *Comparison) wanted() *manifest.Manifest {
+	return &manifest.Manifest{Entries: c.Content.Entries}
+}
 
 // TreeDigest gives the tree digest of the content.
 func (c *Comparison) TreeDigest() manifest.Digest { return c.wanted().Tree() }
 
 // Refusals are the reasons for which a deployment must not go on until the settings or the content are changed.
 var (
-	ErrGuard   = errors.New("the content holds what does not belong on a server")
-	ErrLinks   = errors.New("links lead out of the tree")
-	ErrBlocked = errors.New("what stands at the site is in the way, and no deployment put it there")
+	ErrBlocked = errors.New("what is in the way at the site was not put there by a deployment")
 	ErrHold    = errors.New("the far end cannot hold everything")
 	ErrMoved   = errors.New("the root is a link now, and was a folder at the last deployment: strays are not removed through it")
 	ErrCase    = errors.New("names differ only in case, which the far side ignores")
@@ -177,35 +128,21 @@ func (r *Refusal) Unwrap() error { return r.Reason }
 
 // Refuse finds the first reason not to deploy, or nil.
 func (c *Comparison) Refuse(opt Options) error {
-	var paths []string
-	for _, f := range c.Tree.Findings {
-		name := f.Path
-		if f.Folder {
-			name += "/"
-		}
-		paths = append(paths, fmt.Sprintf("%s  (%s)", name, f.Why))
-	}
-	if len(paths) > 0 {
-		return &Refusal{ErrGuard, paths}
-	}
-	for _, f := range c.Tree.Refused {
-		paths = append(paths, fmt.Sprintf("%s  (%v)", f.Path, f.Err))
-	}
-	if len(paths) > 0 {
-		return &Refusal{ErrLinks, paths}
+	for _, o := range c.Content.Objections {
+		return &Refusal{o.Reason, o.Paths}
 	}
 	if opt.RemoveStrays && c.Survey.Moved != "" {
 		return &Refusal{ErrMoved, []string{c.Survey.Moved}}
 	}
-	if paths = c.unheld(); len(paths) > 0 {
+	if paths := c.unheld(); len(paths) > 0 {
 		return &Refusal{ErrHold, paths}
 	}
 	if c.Survey.FoldsCase {
-		if err := refuseCase(manifest.CaseClashes(c.Tree.Entries)); err != nil {
+		if err := refuseCase(manifest.CaseClashes(c.Content.Entries)); err != nil {
 			return err
 		}
 	}
-	if paths = diff.Blockers(c.Result, opt.RemoveStrays); len(paths) > 0 {
+	if paths := diff.Blockers(c.Result, opt.RemoveStrays); len(paths) > 0 {
 		return &Refusal{ErrBlocked, paths}
 	}
 	return nil
@@ -216,8 +153,8 @@ func (c *Comparison) KeepsModes() bool { return c.able.Modes }
 
 // unheld gives the paths that the place has no form for.
 func (c *Comparison) unheld() (paths []string) {
-	for i := range c.Tree.Entries {
-		switch e := &c.Tree.Entries[i]; {
+	for i := range c.Content.Entries {
+		switch e := &c.Content.Entries[i]; {
 		case e.Kind == manifest.Link && !c.able.Links:
 			paths = append(paths, e.Path+"  (a link)")
 		case c.able.OneLine && strings.ContainsAny(e.Path, "\r\n"):
@@ -242,32 +179,51 @@ func refuseCase(clashes []manifest.CaseClash) error {
 
 // Consent is what a person must agree to before a deployment. Each list is sorted.
 type Consent struct {
+	Hand     bool     // a person puts single files there
 	First    bool     // no deployment is recorded: anything may be there
 	Empty    bool     // the content is empty: everything that was deployed would go
 	Drifted  []string // altered or removed by somebody since the last deployment
 	Replaced []string // would be overwritten, and no deployment put them there
 	Removed  []string // strays that would be removed
-	Moved    string   // where the root leads, which was a folder at the last deployment; empty: it is not so
+	Retired  []string // would be removed, and that is more than is likely to be meant: see Elsewhere and Most
+	// what the content of the deployment before was made of, where that was something else; empty: it was the same
+	Elsewhere string
+	Most      bool   // it is more than half of what the site has
+	Moved     string // where the root leads, which was a folder at the last deployment; empty: it is not so
 }
 
 // Needed tells whether there is anything to agree to.
 func (c *Consent) Needed() bool {
-	return c.Empty || c.Moved != "" || len(c.Drifted)+len(c.Replaced)+len(c.Removed) > 0
+	return c.Empty || c.Moved != "" || len(c.Drifted)+len(c.Replaced)+len(c.Removed)+len(c.Retired) > 0
 }
+
+// mostRetired is up to how many paths of a site may be retired without a question.
+const mostRetired = 20
 
 // Consent gives what must be agreed to.
 func (c *Comparison) Consent(opt Options) *Consent {
-	out := &Consent{Empty: len(c.Tree.Entries) == 0 && c.Survey.Anything, Moved: c.Survey.Moved, First: c.Survey.Number == 0}
+	out := &Consent{Empty: len(c.Content.Entries) == 0 && c.Survey.Anything, Moved: c.Survey.Moved,
+		First: c.Survey.Number == 0, Hand: opt.Hand}
 	for i := range c.Result.Changes {
 		change := &c.Result.Changes[i]
 		switch {
 		case change.Drifted:
 			out.Drifted = append(out.Drifted, change.Path)
-		case change.Foreign:
+		case c.Content.Rollback > 0 && change.Hand: // that is what is rolled back
+		case change.Foreign, opt.Hand && change.Status == diff.Changed && !change.ModeOnly:
 			out.Replaced = append(out.Replaced, change.Path)
 		case change.Status == diff.Stray && opt.RemoveStrays:
 			out.Removed = append(out.Removed, change.Path)
+		case change.Status == diff.Retired:
+			out.Retired = append(out.Retired, change.Path)
 		}
+	}
+	out.Most = c.Survey.Paths > mostRetired && 2*len(out.Retired) > c.Survey.Paths
+	if opt.Sources != "" && opt.Sources != c.Survey.Sources {
+		out.Elsewhere = c.Survey.Sources
+	}
+	if !out.Most && out.Elsewhere == "" || c.Content.Rollback > 0 || out.Empty {
+		out.Retired = nil
 	}
 	return out
 }
@@ -275,42 +231,21 @@ func (c *Comparison) Consent(opt Options) *Consent {
 // DefaultLast is what is published last: pages, which refer to everything else.
 var DefaultLast = []string{"*.html", "*.htm", "*.xhtml", "*.php", "sitemap*.xml", "feed.xml"}
 
-// Run deploys what was compared. It must have been asked for refusals and consent before.
-func Run(ctx context.Context, s Site, c *Comparison, opt Options, watch *site.Watch) (*site.Outcome, error) {
-	plan := c.plan(opt)
-	out, err := s.Deploy(ctx, plan, watch)
-	var folded *site.CaseError
-	if errors.As(err, &folded) {
-		return nil, refuseCase(folded.Clashes)
-	}
-	if err != nil {
-		return nil, err
-	}
-	unread := make([]site.Failure, len(c.Tree.Failed))
-	for i, f := range c.Tree.Failed {
-		unread[i] = site.Failure{Path: f.Path, Err: f.Err}
-	}
-	out.Add(unread)
-	return out, nil
-}
-
-func (c *Comparison) plan(opt Options) *site.Plan {
+func (c *Comparison) staging(opt Options) *calls.Staging {
 	last := opt.Last
 	if last == nil {
 		last = DefaultLast
 	}
-	return &site.Plan{
-		Want: c.Tree.Entries, Survey: c.Survey, Result: c.Result, Kept: c.kept(), Last: last, Open: c.open,
-		Generator: opt.Generator, Origin: opt.Origin, Started: opt.Started,
-		RemoveStrays: opt.RemoveStrays, MakeParents: opt.MakeRoot, Partial: opt.Partial, Incomplete: len(c.Tree.Failed) > 0,
-		SendAll: opt.Compare == Nothing, History: opt.History, Wait: opt.Wait,
+	origin := opt.Origin
+	if c.Content.Origin != nil {
+		origin = c.Content.Origin
 	}
-}
-
-func (c *Comparison) open(path string) (io.ReadCloser, error) {
-	i, ok := c.Tree.Find(path)
-	if !ok {
-		return nil, fmt.Errorf("%s is not part of the content", path)
-	}
-	return c.Tree.Open(i)
+	return &calls.Staging{As: calls.NewID(), Comparison: c.id, Plan: site.Plan{
+		Want: c.Content.Entries, Result: c.Result, Kept: c.kept(), Gone: c.Content.Gone, Last: last, Open: c.Content.Open,
+		Generator: opt.Generator, Origin: origin, Started: opt.Started,
+		RemoveStrays: opt.RemoveStrays, MakeParents: opt.MakeRoot, Partial: opt.Partial,
+		Incomplete: len(c.Content.Failed) > 0,
+		SendAll:    opt.Compare == Nothing, History: opt.History, Wait: opt.Wait, Rollback: c.Content.Rollback,
+		Watched: opt.Watched, Sources: opt.Sources, Hand: opt.Hand, Beside: opt.Beside, Promoted: c.Content.Promoted,
+	}}
 }

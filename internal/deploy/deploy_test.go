@@ -1,19 +1,26 @@
 package deploy_test
 
 import (
+	"context"
+	"crypto/sha256"
 	"errors"
+	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"tartine/internal/calls"
 	"tartine/internal/content"
 	"tartine/internal/deploy"
 	"tartine/internal/diff"
 	"tartine/internal/filter"
 	"tartine/internal/fsys/osfs"
+	"tartine/internal/manifest"
 	"tartine/internal/site"
 )
 
@@ -38,29 +45,51 @@ func (p *place) write(name, text string) {
 	require.NoError(p.t, os.WriteFile(full, []byte(text), 0o644))
 }
 
-func (p *place) look(links content.Links) (*site.Site, *deploy.Comparison) {
+// nobody agrees to everything, and remembers what it was told.
+type nobody struct {
+	told   []deploy.Event
+	refuse error
+}
+
+func (n *nobody) Tell(event deploy.Event)     { n.told = append(n.told, event) }
+func (n *nobody) Agree(*deploy.Consent) error { return n.refuse }
+func (n *nobody) Watch(context.Context, deploy.Stage) (*site.Watch, func()) {
+	return &site.Watch{}, func() {}
+}
+
+// session opens the site and gives a session of it with the content.
+func (p *place) session(links content.Links, opt deploy.Options) *deploy.Session {
 	p.t.Helper()
 	f, err := osfs.Open(p.dir)
 	require.NoError(p.t, err)
 	p.t.Cleanup(func() { f.Close() })
-	s, err := site.Open(p.t.Context(), f, "www", "www", site.Options{})
+	opened, err := site.Open(p.t.Context(), f, "www", "www", site.Options{})
 	require.NoError(p.t, err)
 	sources := []content.Source{{Path: filepath.Join(p.dir, "content"), Dest: ".", Rules: &filter.Set{}}}
-	scan := deploy.BeginScan(p.t.Context(), sources, content.Options{Links: links})
-	defer scan.Stop()
-	c, err := deploy.Look(p.t.Context(), s, scan, deploy.ByRecord, site.Retire{}, nil)
+	scan := func(ctx context.Context) (*content.Content, error) {
+		tree, err := content.Scan(ctx, sources, content.Options{Links: links})
+		if err != nil {
+			return nil, err
+		}
+		return tree.Content(), nil
+	}
+	return &deploy.Session{Engine: calls.NewHere(opened), Content: scan, Options: opt, Person: &nobody{}}
+}
+
+func (p *place) look(links content.Links) (*deploy.Session, *deploy.Comparison) {
+	p.t.Helper()
+	s := p.session(links, deploy.Options{})
+	c, err := s.Compare(p.t.Context())
 	require.NoError(p.t, err)
 	return s, c
 }
 
 func (p *place) deploy(opt deploy.Options) *site.Outcome {
 	p.t.Helper()
-	s, c := p.look(content.KeepLinks)
-	require.NoError(p.t, c.Refuse(opt))
-	out, err := deploy.Run(p.t.Context(), s, c, opt, &site.Watch{})
+	result, err := p.session(content.KeepLinks, opt).Deploy(p.t.Context())
 	require.NoError(p.t, err)
-	require.Empty(p.t, out.Failed)
-	return out
+	require.Empty(p.t, result.Outcome.Failed)
+	return result.Outcome
 }
 
 func TestRefusalsNameEveryPath(t *testing.T) {
@@ -68,13 +97,13 @@ func TestRefusalsNameEveryPath(t *testing.T) {
 	_, c := p.look(content.KeepLinks)
 	var refusal *deploy.Refusal
 	require.ErrorAs(t, c.Refuse(deploy.Options{}), &refusal)
-	require.ErrorIs(t, refusal, deploy.ErrGuard)
+	require.ErrorIs(t, refusal, content.ErrGuard)
 	require.Equal(t, []string{".env  (environment file)", ".git/  (version-control folder)"}, refusal.Paths)
 
 	p = newPlace(t, "content/index.html")
 	require.NoError(t, os.Symlink("../outside", filepath.Join(p.dir, "content", "out")))
 	_, c = p.look(content.KeepLinks)
-	require.ErrorIs(t, c.Refuse(deploy.Options{}), deploy.ErrLinks)
+	require.ErrorIs(t, c.Refuse(deploy.Options{}), content.ErrLinks)
 
 	p = newPlace(t, "content/css/a.css", "www/css")
 	_, c = p.look(content.KeepLinks)
@@ -105,6 +134,34 @@ func TestConsentIsAskedForWhatNoDeploymentPutThere(t *testing.T) {
 	require.True(t, c.Consent(deploy.Options{}).Empty)
 }
 
+func TestMoreThanIsLikelyToBeMeantIsRemovedAfterAQuestion(t *testing.T) {
+	p := newPlace(t)
+	for i := range 30 {
+		p.write(fmt.Sprintf("content/log/%02d.html", i), "gannets")
+	}
+	consent := func(sources string) *deploy.Consent {
+		opt := deploy.Options{Sources: sources}
+		s := p.session(content.KeepLinks, opt)
+		c, err := s.Compare(t.Context())
+		require.NoError(t, err)
+		return c.Consent(opt)
+	}
+	p.deploy(deploy.Options{Sources: "content"})
+	for i := range 15 {
+		require.NoError(t, os.Remove(filepath.Join(p.dir, "content", "log", fmt.Sprintf("%02d.html", i))))
+	}
+	require.False(t, consent("content").Needed(), "half of it")
+	require.False(t, consent("").Needed(), "a content that is not told of")
+	other := consent("a.pdf")
+	require.Equal(t, "content", other.Elsewhere)
+	require.Len(t, other.Retired, 15)
+	require.NoError(t, os.Remove(filepath.Join(p.dir, "content", "log", "29.html")))
+	most := consent("content")
+	require.True(t, most.Most)
+	require.Len(t, most.Retired, 16)
+	require.Empty(t, most.Elsewhere)
+}
+
 func TestWhatCannotBeReadHereIsNotRetiredThere(t *testing.T) {
 	p := newPlace(t, "content/index.html", "content/log/may.html", "content/log/june.html")
 	p.deploy(deploy.Options{})
@@ -112,15 +169,16 @@ func TestWhatCannotBeReadHereIsNotRetiredThere(t *testing.T) {
 	require.NoError(t, os.RemoveAll(log))
 	require.NoError(t, os.Symlink("nowhere", log))
 	s, c := p.look(content.FollowLinks)
-	require.Len(t, c.Tree.Failed, 1)
+	require.Len(t, c.Content.Failed, 1)
 	retired, _ := c.Result.Count(diff.Retired)
 	require.Zero(t, retired)
-	out, err := deploy.Run(t.Context(), s, c, deploy.Options{Partial: true}, &site.Watch{})
+	s.Options.Partial = true
+	out, err := s.Publish(t.Context(), c, &site.Watch{})
 	require.NoError(t, err)
 	require.Equal(t, "log", out.Failed[0].Path)
 	require.FileExists(t, filepath.Join(p.dir, "www", "log", "may.html"))
 
-	// And it is still recorded: once the source is mended, there is nothing to do.
+	// And it is still recorded: once the source is fixed, there is nothing to do.
 	require.NoError(t, os.Remove(log))
 	p.write("content/log/may.html", "content/log/may.html")
 	p.write("content/log/june.html", "content/log/june.html")
@@ -136,7 +194,7 @@ func TestRollbackAndWhatIsGone(t *testing.T) {
 	p.deploy(deploy.Options{})
 
 	s, _ := p.look(content.KeepLinks)
-	between, err := deploy.Between(t.Context(), s, 1, 2)
+	between, err := deploy.Between(t.Context(), s.Engine, 1, 2)
 	require.NoError(t, err)
 	var changes []string
 	for _, c := range between.Changes {
@@ -144,21 +202,22 @@ func TestRollbackAndWhatIsGone(t *testing.T) {
 	}
 	require.Equal(t, []string{"changed index.html", "retired old.html"}, changes)
 
-	back, err := deploy.LookBack(t.Context(), s, 1, false, site.Retire{}, nil)
+	s.Content = deploy.Earlier(s.Engine, 1)
+	back, err := s.Deploy(t.Context())
 	require.NoError(t, err)
-	out, err := deploy.Rollback(t.Context(), s, back, deploy.Options{}, &site.Watch{})
-	require.NoError(t, err)
-	require.Zero(t, out.SentBytes)
-	require.Equal(t, 3, out.Number)
+	require.Zero(t, back.Outcome.SentBytes)
+	require.Equal(t, 3, back.Outcome.Number)
 	require.FileExists(t, filepath.Join(p.dir, "www", "old.html"))
 
 	require.NoError(t, os.RemoveAll(filepath.Join(p.dir, ".www.tartine", "kept")))
 	s, _ = p.look(content.KeepLinks)
-	_, err = deploy.LookBack(t.Context(), s, 2, false, site.Retire{}, nil)
+	s.Content = deploy.Earlier(s.Engine, 2)
+	_, err = s.Compare(t.Context())
 	var gone *deploy.GoneError
 	require.ErrorAs(t, err, &gone)
 	require.Equal(t, []string{"index.html"}, gone.Paths)
-	_, err = deploy.LookBack(t.Context(), s, 9, false, site.Retire{}, nil)
+	s.Content = deploy.Earlier(s.Engine, 9)
+	_, err = s.Compare(t.Context())
 	var notKept *site.NotKeptError
 	require.True(t, errors.As(err, &notKept) && strings.Contains(err.Error(), "deployment 9"))
 }
@@ -173,4 +232,68 @@ func TestARootThatBecameALinkIsAskedAboutAndNoStraysAreRemovedThroughIt(t *testi
 	consent := c.Consent(deploy.Options{})
 	require.True(t, consent.Needed())
 	require.Equal(t, "/srv/other", consent.Moved)
+}
+
+// TestASessionRunsAnyContentAnyNumberOfTimes brings three states of a content that is in no folder to one open site.
+func TestASessionRunsAnyContentAnyNumberOfTimes(t *testing.T) {
+	p := newPlace(t)
+	s, person := p.session(content.KeepLinks, deploy.Options{}), &nobody{}
+	text := "first"
+	s.Person, s.Content = person, func(context.Context) (*content.Content, error) {
+		entry := manifest.Entry{Path: "index.html", Attributes: manifest.Attributes{Mode: 0o644}, Size: int64(len(text)), Digest: sha256.Sum256([]byte(text))}
+		return &content.Content{Entries: []manifest.Entry{entry}, Open: func(string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text)), nil }}, nil
+	}
+	for i, now := range []string{"first", "second", "third"} {
+		text = now
+		result, err := s.Deploy(t.Context())
+		require.NoError(t, err)
+		require.Equal(t, i+1, result.Outcome.Number)
+		again, err := s.Deploy(t.Context())
+		require.NoError(t, err)
+		require.True(t, again.Unchanged, "%+v stale %v", again.Result.Changes, again.Result.Stale)
+	}
+	there, err := os.ReadFile(filepath.Join(p.dir, "www", "index.html"))
+	require.NoError(t, err)
+	require.Equal(t, "third", string(there))
+	require.Len(t, person.told, 3*2+3, "each comparison, and each time what is to be done")
+
+	text, s.Options.Trial = "fourth", true
+	result, err := s.Deploy(t.Context())
+	require.NoError(t, err)
+	require.False(t, result.Unchanged)
+	require.Nil(t, result.Outcome, "a trial publishes nothing")
+	s.Options.Trial, person.refuse = false, errors.New("no")
+	_, err = s.Deploy(t.Context())
+	require.ErrorIs(t, err, person.refuse)
+	there, err = os.ReadFile(filepath.Join(p.dir, "www", "index.html"))
+	require.NoError(t, err)
+	require.Equal(t, "third", string(there))
+}
+
+// overtaken is an engine that another deployment overtakes a number of times.
+type overtaken struct {
+	calls.Engine
+	times int
+}
+
+func (o *overtaken) Do(ctx context.Context, call calls.Any, question, answer any, watch *site.Watch) error {
+	if _, deploys := question.(*calls.Staging); deploys && o.times > 0 {
+		o.times--
+		return &site.OvertakenError{Expected: 0, Found: 1}
+	}
+	return o.Engine.Do(ctx, call, question, answer, watch)
+}
+
+func TestASessionThatMayWaitBeginsAnewWhenItIsOvertaken(t *testing.T) {
+	p := newPlace(t, "content/index.html")
+	s, person := p.session(content.KeepLinks, deploy.Options{}), &nobody{}
+	s.Engine, s.Person = &overtaken{s.Engine, 2}, person
+	_, err := s.Deploy(t.Context())
+	var lost *site.OvertakenError
+	require.ErrorAs(t, err, &lost)
+	s.Options.Wait = time.Minute
+	result, err := s.Deploy(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, 1, result.Outcome.Number)
+	require.Contains(t, person.told, deploy.Overtaken{Number: 1})
 }

@@ -21,18 +21,13 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"tartine/internal/calls"
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/osfs"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
 )
-
-// Shelf is a site from which files are fetched. It is only read.
-type Shelf interface {
-	Stands(ctx context.Context, paths []string, told func(bytes int64)) (*site.Standing, error)
-	ReadPath(ctx context.Context, path string) (io.ReadCloser, error)
-	Gather(ctx context.Context, paths []string, each func(i int, content []byte, err error)) error
-}
 
 // Fetch is what is to be fetched from a site into a folder of this machine.
 type Fetch struct {
@@ -48,11 +43,11 @@ type Fetch struct {
 	left    []site.Failure  // what is there and cannot be brought
 	way     map[string]bool // names here that must go before anything can come, since folders and files are in each other's place
 	at      map[string]int  // entries by their names here
-	folders *sync.Map       // those that stand here, as far as is known
+	folders *sync.Map       // those that are here, as far as is known
 	syncs   bool            // all is made durable in one step at the end
 
 	Missing  []int // entries that do not exist here
-	Replaced []int // entries that stand here otherwise
+	Replaced []int // entries that are here otherwise
 }
 
 // Fetched is what a fetch did.
@@ -63,8 +58,8 @@ type Fetched struct {
 	Failed []site.Failure // sorted by path
 }
 
-// NewFetch compares what stands at the site with what is here. It makes the folder, and nothing else. It must be closed.
-func NewFetch(ctx context.Context, s Shelf, f Fetch, told func(bytes int64)) (*Fetch, error) {
+// NewFetch compares what is at the site with what is here. It makes the folder, and nothing else. It must be closed.
+func NewFetch(ctx context.Context, s calls.Engine, f Fetch, told func(bytes int64)) (*Fetch, error) {
 	for i, p := range f.From {
 		f.From[i] = strings.Trim(path.Clean("/"+p), "/")
 	}
@@ -74,7 +69,7 @@ func NewFetch(ctx context.Context, s Shelf, f Fetch, told func(bytes int64)) (*F
 	if f.As != "" && (len(f.From) != 1 || strings.ContainsAny(f.As, `/\`) || f.As == "." || f.As == "..") {
 		return nil, fmt.Errorf("another name is for one path, and has no folder in it, not %q", f.As)
 	}
-	stands, err := s.Stands(ctx, f.From, told)
+	stands, err := calls.Stands.Watched(ctx, s, f.From, &site.Watch{Bytes: told})
 	if err != nil {
 		return nil, err
 	}
@@ -146,8 +141,8 @@ func (f *Fetch) blocked(kind manifest.Kind, name string) {
 	}
 }
 
-// InTheWay gives, sorted, what is here in the place of a folder, and the folders in the place of a file or link. They go with all that is in
-// them.
+// InTheWay gives, sorted, what is here in the place of a folder, and the folders in the place of a file or link. They
+// go with all that is in them.
 func (f *Fetch) InTheWay() (out []string) {
 	for _, name := range slices.Sorted(maps.Keys(f.way)) {
 		if f.way[name] {
@@ -194,7 +189,7 @@ func (f *Fetch) sweep(dir string) {
 // asidePattern is the name under which a file is written before it takes its place, with the number of the process.
 var asidePattern = regexp.MustCompile(`^\.tartine-([0-9]+)-[0-9]+$`)
 
-// here tells whether something stands under a name, and whether it is what an entry says.
+// here tells whether something exists under a name, and whether it is what an entry says.
 func (f *Fetch) here(ctx context.Context, e *manifest.Entry, name string) (stands, equal bool) {
 	info, err := f.root.Lstat(filepath.FromSlash(name))
 	if err != nil {
@@ -219,8 +214,8 @@ func (f *Fetch) here(ctx context.Context, e *manifest.Entry, name string) (stand
 	return true, err == nil && manifest.Digest(hash.Sum(nil)) == e.Digest
 }
 
-// leadsOut tells whether a link would lead out of the folder: followed step by step, through the links that are fetched, and those that
-// stand here where nothing is fetched in their place.
+// leadsOut tells whether a link would lead out of the folder: followed step by step, through the links that are
+// fetched, and those that are here where nothing is fetched in their place.
 func (f *Fetch) leadsOut(name string) bool {
 	return manifest.LeadsOut(name, func(path string) (string, bool) {
 		if i, fetched := f.at[path]; fetched {
@@ -234,8 +229,8 @@ func (f *Fetch) leadsOut(name string) bool {
 // errLeads tells that a link is not made, since it leads out of the folder.
 var errLeads = errors.New("a link that leads out of the folder is not made")
 
-// Run brings what is missing or stands otherwise. Each file is written under another name, checked, and then renamed.
-func (f *Fetch) Run(ctx context.Context, s Shelf, watch *site.Watch) (*Fetched, error) {
+// Run brings what is missing or is otherwise. Each file is written under another name, checked, and then renamed.
+func (f *Fetch) Run(ctx context.Context, s calls.Engine, watch *site.Watch) (*Fetched, error) {
 	out := &Fetched{Same: f.same, Failed: slices.Clone(f.left)}
 	if err := f.clearWay(); err != nil {
 		return nil, err
@@ -273,8 +268,8 @@ func (f *Fetch) Run(ctx context.Context, s Shelf, watch *site.Watch) (*Fetched, 
 	}
 	for _, i := range others {
 		group.Go(func() error {
-			err := f.one(ctx, i, func() (io.ReadCloser, error) { return s.ReadPath(ctx, f.entries[i].Path) }, watch)
-			if ctx.Err() != nil || errors.Is(err, fsys.ErrLost) {
+			err := f.one(ctx, i, func() (io.ReadCloser, error) { return calls.Open(ctx, s, f.entries[i].Path) }, watch)
+			if ctx.Err() != nil || errors.Is(err, farend.ErrLost) {
 				return errors.Join(err, ctx.Err())
 			}
 			came(i, err)
@@ -330,23 +325,31 @@ func (f *Fetch) batches(todo []int) (small [][]int, others []int) {
 	return small, others
 }
 
-// gather brings small files. What was there already when the line was lost comes once more, and is passed over.
-func (f *Fetch) gather(ctx context.Context, s Shelf, batch []int, watch *site.Watch, came func(i int, err error)) error {
+// gather brings small files.
+func (f *Fetch) gather(ctx context.Context, s calls.Engine, batch []int, watch *site.Watch,
+	came func(i int, err error)) error {
 	paths := make([]string, len(batch))
 	for at, i := range batch {
 		paths[at] = f.entries[i].Path
 	}
-	done := make([]atomic.Bool, len(batch))
-	return s.Gather(ctx, paths, func(at int, content []byte, err error) {
-		if done[at].Swap(true) {
-			return
-		}
-		i := batch[at]
+	files, err := calls.Gather.On(ctx, s, paths)
+	if err == nil && len(files) != len(paths) {
+		err = fmt.Errorf("%w: %d files for %d", calls.ErrProtocol, len(files), len(paths))
+	}
+	if err != nil {
+		return err
+	}
+	for at, i := range batch {
+		err := files[at].Err
 		if err == nil {
-			err = f.one(ctx, i, func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(content)), nil }, watch)
+			err = f.one(ctx, i, func() (io.ReadCloser, error) {
+				return io.NopCloser(bytes.NewReader(files[at].Content)),
+					nil
+			}, watch)
 		}
 		came(i, err)
-	})
+	}
+	return nil
 }
 
 // one puts an entry in its place. Open opens the content of a file.
@@ -393,7 +396,8 @@ func (f *Fetch) makeFolder(dir string) error {
 	return nil
 }
 
-func (f *Fetch) file(ctx context.Context, e *manifest.Entry, open func() (io.ReadCloser, error), aside string, watch *site.Watch) error {
+func (f *Fetch) file(ctx context.Context, e *manifest.Entry, open func() (io.ReadCloser, error), aside string,
+	watch *site.Watch) error {
 	content, err := open()
 	if err != nil {
 		return err
@@ -416,7 +420,7 @@ func (f *Fetch) file(ctx context.Context, e *manifest.Entry, open func() (io.Rea
 		err = closing
 	}
 	if err == nil && manifest.Digest(hash.Sum(nil)) != e.Digest {
-		err = fmt.Errorf("what came is not what stood there: it was altered meanwhile, or could not be read")
+		err = fmt.Errorf("digest mismatch: it was altered meanwhile, or could not be read")
 	}
 	if err == nil && !e.ModTime.IsZero() {
 		err = f.root.Chtimes(aside, time.Time{}, e.ModTime)

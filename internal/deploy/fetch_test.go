@@ -1,11 +1,9 @@
 package deploy_test
 
 import (
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"fmt"
-	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,7 +13,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tartine/internal/calls"
 	"tartine/internal/deploy"
+	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
 )
@@ -23,7 +23,23 @@ import (
 // shelf is a far end that says what it likes: a text that begins with -> is a link, a name that ends in / a folder.
 type shelf map[string]string
 
-func (s shelf) Stands(context.Context, []string, func(int64)) (*site.Standing, error) {
+func (s shelf) Abilities() fsys.Abilities { return fsys.Abilities{} }
+
+func (s shelf) Do(_ context.Context, _ calls.Any, question, answer any, _ *site.Watch) error {
+	switch a := answer.(type) {
+	case **site.Standing:
+		*a = s.standing()
+	case *[]calls.Gathered:
+		for _, path := range question.([]string) {
+			*a = append(*a, calls.Gathered{Content: []byte(s[path])})
+		}
+	case *calls.Content:
+		*a = calls.Content{Content: []byte(s[question.(calls.Range).Path]), End: true}
+	}
+	return nil
+}
+
+func (s shelf) standing() *site.Standing {
 	var out []manifest.Entry
 	for path, text := range s {
 		target, isLink := strings.CutPrefix(text, "->")
@@ -32,24 +48,13 @@ func (s shelf) Stands(context.Context, []string, func(int64)) (*site.Standing, e
 		case isLink:
 			out = append(out, manifest.Entry{Path: path, Kind: manifest.Link, Link: target})
 		case isDir:
-			out = append(out, manifest.Entry{Path: name, Kind: manifest.Dir, Mode: manifest.DirMode})
+			out = append(out, manifest.Entry{Path: name, Kind: manifest.Dir, Attributes: manifest.Attributes{Mode: manifest.DirMode}})
 		default:
-			out = append(out, manifest.Entry{Path: path, Mode: 0o644, Size: int64(len(text)), Digest: sha256.Sum256([]byte(text))})
+			out = append(out, manifest.Entry{Path: path, Attributes: manifest.Attributes{Mode: 0o644}, Size: int64(len(text)), Digest: sha256.Sum256([]byte(text))})
 		}
 	}
 	slices.SortFunc(out, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
-	return &site.Standing{Entries: out}, nil
-}
-
-func (s shelf) ReadPath(_ context.Context, path string) (io.ReadCloser, error) {
-	return io.NopCloser(bytes.NewReader([]byte(s[path]))), nil
-}
-
-func (s shelf) Gather(_ context.Context, paths []string, each func(int, []byte, error)) error {
-	for i, path := range paths {
-		each(i, []byte(s[path]), nil)
-	}
-	return nil
+	return &site.Standing{Entries: out}
 }
 
 // fetch brings everything into the folder "into" of a place.
@@ -65,7 +70,7 @@ func (p *place) fetch(s shelf) *deploy.Fetched {
 
 func TestNothingIsFetchedOrLinkedOutOfTheFolder(t *testing.T) {
 	for name, c := range map[string]struct {
-		here   map[string]string // links that stand in the folder already
+		here   map[string]string // links that are in the folder already
 		there  shelf
 		failed []string
 	}{

@@ -1,4 +1,4 @@
-// Package diff compares the tree that should stand with the tree that was found and the tree that was recorded.
+// Package diff compares the tree that is wanted with the tree that was found and the tree that was recorded.
 //
 // Every path gets one status:
 //
@@ -37,8 +37,9 @@ const (
 type Found struct {
 	manifest.Entry
 	Other  fs.FileMode // the type of what is no file, link or folder; 0 otherwise
-	Filled bool        // a folder that something stands in
-	// Changed is when anything about it changed last, by the clock of the place, in nanoseconds since 1970; 0: the place does not tell.
+	Filled bool        // a folder that something exists in
+	// Changed is when anything about it changed last, by the clock of the place, in nanoseconds since 1970; 0: the
+	// place does not tell.
 	Changed int64
 }
 
@@ -58,8 +59,10 @@ type Change struct {
 	Found  *Found          // nil: not at the site
 	// Drifted tells that somebody else altered or removed what a deployment had put here.
 	Drifted bool
-	// Foreign tells that a deployment would overwrite or remove what no deployment put here as it stands.
+	// Foreign tells that a deployment would overwrite or remove what no deployment put here as it is.
 	Foreign bool
+	// Hand tells that a person put there what was found.
+	Hand bool
 	// ModeOnly tells that the bytes are right and only the mode is not.
 	ModeOnly bool
 }
@@ -120,7 +123,8 @@ func Unresolved(want []manifest.Entry, found []Found, recorded []manifest.Entry,
 		if f < 0 || found[f].Kind != manifest.File || found[f].Other != 0 || !found[f].Digest.IsZero() {
 			return
 		}
-		asWanted := w != nil && w.Kind == manifest.File && (w.Size == found[f].Size || w.Size < 0) && !rule.Times && !rule.Nothing
+		asWanted := w != nil && w.Kind == manifest.File && (w.Size == found[f].Size || w.Size < 0) && !rule.Times &&
+			!rule.Nothing
 		asRecorded := r != nil && r.Kind == manifest.File && (r.Size == found[f].Size || r.Size < 0)
 		if asWanted || asRecorded {
 			open = append(open, f)
@@ -131,43 +135,38 @@ func Unresolved(want []manifest.Entry, found []Found, recorded []manifest.Entry,
 
 // Compare finds what must change. All three lists are sorted by path. Paths below a folder of which keep says true
 // are left as they are: they are wanted, but what they should be is not known.
-func Compare(want []manifest.Entry, found []Found, recorded []manifest.Entry, rule Rule, keep func(path string) bool) *Result {
+func Compare(want []manifest.Entry, found []Found, recorded []manifest.Entry, rule Rule,
+	keep func(path string) bool) *Result {
 	out := &Result{}
 	walk(want, found, recorded, func(w *manifest.Entry, i int, r *manifest.Entry) {
 		var f *Found
 		if i >= 0 {
 			f = &found[i]
 		}
-		if w == nil && (f == nil || keep != nil && keep(f.Path)) {
-			return // gone already, or not to be judged
-		}
-		c := Change{Want: w, Found: f}
 		altered := r != nil && (f == nil || !equal(r, f, rule))
+		hand := r != nil && r.Hand
 		switch {
+		case w == nil && (f == nil || keep != nil && keep(f.Path)): // gone already, or not to be judged
+		case w == nil && f.Kind == manifest.Dir && (f.Filled || anyBelow(want, f.Path)): // the folder follows from what is in it, or will be
+		case w == nil && (r == nil || hand):
+			out.Changes = append(out.Changes, Change{Path: f.Path, Status: Stray, Found: f, Hand: hand && !altered})
 		case w == nil:
-			c.Path, c.Status = f.Path, Stray
-			if r != nil {
-				c.Status, c.Drifted, c.Foreign = Retired, altered, altered
-			}
-			if f.Kind == manifest.Dir && (f.Filled || anyBelow(want, f.Path)) {
-				return // the folder follows from what stands in it, or will
-			}
+			out.Changes = append(out.Changes, Change{Path: f.Path, Status: Retired, Found: f, Drifted: altered,
+				Foreign: altered})
 		case f == nil:
-			c.Path, c.Status, c.Drifted = w.Path, New, altered
-		case !rule.Nothing && equal(w, f, rule), rule.Nothing && w.Kind != manifest.File && equal(w, f, rule):
+			out.Changes = append(out.Changes, Change{Path: w.Path, Status: New, Want: w, Drifted: altered})
+		case equal(w, f, rule) && (!rule.Nothing || w.Kind != manifest.File):
 			out.Same++
 			out.SameBytes += max(w.Size, 0)
-			if r == nil || !r.Equal(*w) || w.Kind == manifest.File && !SameTime(r.ModTime, f.ModTime, rule.TimeStep) {
+			if r == nil || !r.Equal(*w) || r.Hand && !w.Hand || w.Kind == manifest.File && !SameTime(r.ModTime, f.ModTime, rule.TimeStep) {
 				out.Stale = true
 			}
-			return
 		default:
-			c.Path, c.Status = w.Path, Changed
-			c.Drifted = altered
-			c.Foreign = r == nil || altered
-			c.ModeOnly = w.Kind == f.Kind && f.Other == 0 && sameContent(w, f, rule) && !rule.Nothing
+			modeOnly := w.Kind == f.Kind && f.Other == 0 && sameContent(w, f, rule) && !rule.Nothing
+			out.Changes = append(out.Changes, Change{Path: w.Path, Status: Changed, Want: w, Found: f, Drifted: altered,
+				Foreign: r == nil || altered || hand && !w.Hand, Hand: hand && !altered,
+				ModeOnly: modeOnly})
 		}
-		out.Changes = append(out.Changes, c)
 	})
 	return out
 }
@@ -208,7 +207,8 @@ func SameTime(a, b time.Time, step time.Duration) bool {
 }
 
 // walk calls visit for each path of the three lists, in order, with what each has of it.
-func walk(want []manifest.Entry, found []Found, recorded []manifest.Entry, visit func(w *manifest.Entry, f int, r *manifest.Entry)) {
+func walk(want []manifest.Entry, found []Found, recorded []manifest.Entry,
+	visit func(w *manifest.Entry, f int, r *manifest.Entry)) {
 	var w, f, r int
 	for w < len(want) || f < len(found) || r < len(recorded) {
 		var path string
@@ -247,7 +247,7 @@ func walk(want []manifest.Entry, found []Found, recorded []manifest.Entry, visit
 	}
 }
 
-// Blockers gives the found paths that stand in the way of what is wanted: files where a folder must go, and folders,
+// Blockers gives the found paths that are in the way of what is wanted: files where a folder must go, and folders,
 // with what is in them, where a file or link must go. Paths that a deployment removes anyway are not among them.
 func Blockers(r *Result, removeStrays bool) []string {
 	var (

@@ -15,11 +15,11 @@ import (
 func parse(text string) (out []manifest.Entry) {
 	for _, word := range strings.Fields(text) {
 		path, content, _ := strings.Cut(word, "=")
-		e := manifest.Entry{Path: path, Mode: manifest.FileMode, ModTime: time.Unix(100, 0)}
+		e := manifest.Entry{Path: path, Attributes: manifest.Attributes{Mode: manifest.FileMode, ModTime: time.Unix(100, 0)}}
 		if name, target, isLink := strings.Cut(word, "->"); isLink {
 			e = manifest.Entry{Path: name, Kind: manifest.Link, Link: target}
 		} else if name, isDir := strings.CutSuffix(word, "/"); isDir {
-			e = manifest.Entry{Path: name, Kind: manifest.Dir, Mode: manifest.DirMode}
+			e = manifest.Entry{Path: name, Kind: manifest.Dir, Attributes: manifest.Attributes{Mode: manifest.DirMode}}
 		} else {
 			if bytes, exec := strings.CutSuffix(content, "!755"); exec {
 				content, e.Mode = bytes, manifest.ExecMode

@@ -72,7 +72,8 @@ func NewRule(pattern, place string) (*Rule, error) {
 	const special = `*?[]{}\`
 	r.literal = !strings.ContainsAny(r.glob, special)
 	r.lead = r.glob[:max(strings.IndexAny(r.glob, special), 0)]
-	if rest, ok := strings.CutPrefix(r.glob, "*"); ok && !r.anchored && rest != "" && !strings.ContainsAny(rest, special) {
+	if rest, ok := strings.CutPrefix(r.glob, "*"); ok && !r.anchored && rest != "" &&
+		!strings.ContainsAny(rest, special) {
 		r.suffix = rest
 	}
 	return r, nil
@@ -115,7 +116,7 @@ type Decision struct {
 // Root is the decision that holds at the top of a source, before any path.
 func (s *Set) Root() Decision { return Decision{Taken: len(s.Includes) == 0} }
 
-// Step decides about a path, given the decision about the folder it stands in. Below a folder that an exclude decided
+// Step decides about a path, given the decision about the folder it is in. Below a folder that an exclude decided
 // nothing is ever taken, so it need not be entered; below one that is merely not included something may be.
 func (s *Set) Step(above Decision, path string, folder bool) Decision {
 	decided := above

@@ -1,7 +1,8 @@
-// Package fsys is what a site needs of the place where it stands: a few file operations, each of them whole.
+// Package fsys is what a site needs of its place: a few file operations, each of them whole.
 //
-// The packages below it implement FS for a local folder (osfs) and for a server's SFTP subsystem (sftpfs). All of them
-// pass the suite in fsystest; that suite is the full statement of what an FS does.
+// The packages below it implement FS for a folder of this machine (osfs), for servers reached over SFTP (sftpfs) or FTP
+// (ftpfs), and for containers in which nothing can be started (containerfs); redial opens the connection of any of them
+// again when it is lost. All of them pass the suite in fsystest; that suite is the full statement of what an FS does.
 package fsys
 
 import (
@@ -18,6 +19,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"tartine/internal/farend"
 	"tartine/internal/manifest"
 )
 
@@ -29,20 +31,22 @@ import (
 type FS interface {
 	// Lstat describes a name without following a link.
 	Lstat(ctx context.Context, name string) (Info, error)
-	// List describes what stands in a folder, in any order. Info.Name is the last element, as the far end spells it.
+	// List describes what is in a folder, in any order. Info.Name is the last element, as the far end spells it.
 	List(ctx context.Context, dir string) ([]Info, error)
 	// Open reads a file. It fails for a folder and does not follow a link out of the base.
 	Open(ctx context.Context, name string) (io.ReadCloser, error)
-	// Put writes a whole file, in the place of one that stands there unless attr.New, and returns the bytes written.
-	// When it fails, part of a file may remain under the name.
-	Put(ctx context.Context, name string, content io.Reader, attr Attr) (int64, error)
+	// Put writes a whole file, in the place of one that exists there, and returns the bytes written. When it fails,
+	// part of a file may remain under the name.
+	Put(ctx context.Context, name string, content io.Reader, attr Attributes) (int64, error)
+	// Create is Put for a name at which nothing exists; it fails with fs.ErrExist where something does.
+	Create(ctx context.Context, name string, content io.Reader, attr Attributes) (int64, error)
 	// SetAttr gives a file or folder another mode, and another time unless that is zero.
-	SetAttr(ctx context.Context, name string, attr Attr) error
+	SetAttr(ctx context.Context, name string, attr Attributes) error
 	// Symlink makes a new link that says target.
 	Symlink(ctx context.Context, target, name string) error
 	// Mkdir makes one folder with exactly this mode.
 	Mkdir(ctx context.Context, name string, mode fs.FileMode) error
-	// Rename moves a file, link or folder; a file or link that stands at the new name is replaced.
+	// Rename moves a file, link or folder; a file or link that exists at the new name is replaced.
 	Rename(ctx context.Context, from, to string) error
 	// Remove removes a file, a link, or an empty folder.
 	Remove(ctx context.Context, name string) error
@@ -62,20 +66,20 @@ type Digester interface {
 	Digests(ctx context.Context, names []string, each func(i int, digest manifest.Digest)) error
 }
 
-// Dater is an FS that tells more exactly of single files than in its listings when they were altered. Each is called, perhaps from
-// several goroutines, for every name of which it tells; ErrUnsupported means that it does not.
+// Dater is an FS that tells more exactly of single files than in its listings when they were altered. Each is called,
+// perhaps from several goroutines, for every name of which it tells; ErrUnsupported means that it does not.
 type Dater interface {
 	Dates(ctx context.Context, names []string, each func(i int, when time.Time)) error
 }
 
-// Learner is an FS that finds out only by trying what its place refuses. Refused gives that, in words of its own; Know tells it what was
-// found out earlier, and, with nothing, to try everything again.
+// Learner is an FS that finds out only by trying what its place refuses. Refused gives that, in words of its own; Know
+// tells it what was found out earlier, and, with nothing, to try everything again.
 type Learner interface {
 	Refused() []string
 	Know(refused []string)
 }
 
-// Linker is an FS that can give a file a second name (a hard link). It fails with fs.ErrExist where something stands.
+// Linker is an FS that can give a file a second name (a hard link). It fails with fs.ErrExist where something exists.
 type Linker interface {
 	Link(ctx context.Context, from, to string) error
 }
@@ -86,7 +90,7 @@ type Copier interface {
 	Copies(ctx context.Context, pairs []Pair, done func(i int)) error
 }
 
-// Pair is a file and the name of its copy. What stands under that name is replaced.
+// Pair is a file and the name of its copy. What is under that name is replaced.
 type Pair struct{ From, To string }
 
 // Filler is an FS that can open a folder once for many files. No link in its name is followed out of the base.
@@ -96,15 +100,15 @@ type Filler interface {
 
 // Folder is a folder into which many files are written. Its methods may be called from several goroutines at once.
 type Folder interface {
-	// Put writes a whole file under a name of one element, in the place of a file that stands there.
-	Put(name string, content []byte, attr Attr) error
+	// Put writes a whole file under a name of one element, in the place of a file that exists there.
+	Put(name string, content []byte, attr Attributes) error
 	Close() error
 }
 
 // Extender is an FS that can write a part of a file and leave what is before it as it is. Attributes are set when the
 // mode is not zero.
 type Extender interface {
-	Extend(ctx context.Context, name string, offset int64, content io.Reader, attr Attr) (int64, error)
+	Extend(ctx context.Context, name string, offset int64, content io.Reader, attr Attributes) (int64, error)
 }
 
 // Spacer is an FS that can tell how much may still be written.
@@ -123,8 +127,13 @@ type Selfer interface {
 	Self(ctx context.Context) (user uint32, known bool)
 }
 
-// Prober is an FS that can tell, without writing, whether the user may write in a folder and rename into it. The error says
-// why not.
+// Namer is an FS that knows what users are called; empty: that one has no name there.
+type Namer interface {
+	UserName(id uint32) string
+}
+
+// Prober is an FS that can tell, without writing, whether the user may write in a folder and rename into it. The error
+// says why not.
 type Prober interface {
 	Writable(ctx context.Context, dir string) error
 }
@@ -134,39 +143,44 @@ type Remover interface {
 	CanRemove(ctx context.Context, name string) error
 }
 
+// Mounter is an FS that knows at which names another file system begins, below its base or at it.
+type Mounter interface {
+	Mounts(ctx context.Context) ([]string, error)
+}
+
+// Emptier is an FS that removes a folder with all below it faster than name by name. Links are not followed. Removed is
+// called with how many names are gone, and failed with each that could not be removed, whose error ends it; both perhaps
+// from several goroutines. ErrUnsupported means that nothing was done.
+type Emptier interface {
+	Empty(ctx context.Context, dir string, jobs int, removed func(files, folders int),
+		failed func(name string, err error) error) error
+}
+
 var (
-	// ErrLost tells that the connection to the far end is gone.
-	ErrLost = errors.New("the connection was lost")
 	// ErrMount tells that a folder is in another mount than the base.
-	ErrMount = errors.New("it is in a mount of its own, into which nothing can be renamed")
-	// ErrUnsupported tells that the far end cannot do what was asked.
-	ErrUnsupported = errors.New("the far end cannot do this")
+	ErrMount = errors.New("it is on another mount, into which nothing can be renamed")
 )
 
-// Info describes one name.
+// Attributes are what a file or folder has beside its name and its bytes, as manifests have them. Where a place is told
+// of them, a zero mode or time leaves that to it.
+type Attributes = manifest.Attributes
+
+// Info describes one name. Its mode has the type beside the permission bits.
 type Info struct {
-	Name    string
-	Mode    fs.FileMode // type and permission bits
-	Size    int64       // bytes of a file
-	ModTime time.Time
-	// Changed is when its bytes, its attributes or its names changed last (ctime), by the clock of the place. Unlike ModTime it
-	// cannot be set. Zero where the place does not tell.
+	Name string
+	Attributes
+	Size int64 // bytes of a file
+	// Changed is when its bytes, its attributes or its names changed last (ctime), by the clock of the place. Unlike
+	// ModTime it cannot be set. Zero where the place does not tell.
 	Changed time.Time
 	Link    string // what a link says
-	Owner   Owner
+	User    User
 }
 
-// Owner is the user whom something belongs to.
-type Owner struct {
-	User  uint32
+// User is whom something belongs to, as the number that the place tells.
+type User struct {
+	ID    uint32
 	Known bool // the place tells
-}
-
-// Attr is what a file has beside its bytes.
-type Attr struct {
-	Mode    fs.FileMode // permission bits
-	ModTime time.Time   // zero: leave it to the far end
-	New     bool        // fail with fs.ErrExist where something stands
 }
 
 // Abilities tells what the far end can do.
@@ -175,13 +189,16 @@ type Abilities struct {
 	Modes         bool          // permission bits are kept
 	Links         bool          // symbolic links can be made
 	TimeStep      time.Duration // times are kept to this granularity
-	NoTimes       bool          // times say nothing but that a file is older than another one: they cannot be set, or not be told exactly
-	UnsetTimes    bool          // times cannot be set: a file has the one at which it was brought
-	OneLine       bool          // no name holds a line break
-	OddNames      bool          // some names may be refused or come out as others: they are tried before they are used
-	WindowsNames  bool          // names that differ only in case are one, and there are some that cannot be (see NotOnWindows)
-	Unordered     int64         // how many bytes before the end of a file whose writing was broken off may be missing: requests in flight
-	FarDigests    string        // how digests are computed at the far end; empty: by reading back
+	// times say nothing but that a file is older than another one: they cannot be set, or not be told exactly
+	NoTimes    bool
+	UnsetTimes bool // times cannot be set: a file has the one at which it was brought
+	OneLine    bool // no name holds a line break
+	OddNames   bool // some names may be refused or come out as others: they are tried before they are used
+	// names that differ only in case are one, and there are some that cannot be (see NotOnWindows)
+	WindowsNames bool
+	// how many bytes before the end of a file whose writing was broken off may be missing: requests in flight
+	Unordered  int64
+	FarDigests string // how digests are computed at the far end; empty: by reading back
 }
 
 // Join joins names, either of which may be ".".
@@ -207,7 +224,8 @@ func Split(name string) (dir, base string) {
 // Digests computes the digests of files, at the far end where that can be, else by reading them back with as many as
 // jobs in flight. Each is called once for every name, perhaps from several goroutines, with the digest or with why
 // there is none. It returns how many the far end computed; its error is ErrLost or that of the context.
-func Digests(ctx context.Context, f FS, names []string, jobs int, each func(i int, digest manifest.Digest, err error)) (far int, err error) {
+func Digests(ctx context.Context, f FS, names []string, jobs int,
+	each func(i int, digest manifest.Digest, err error)) (far int, err error) {
 	if len(names) == 0 {
 		return 0, nil
 	}
@@ -220,7 +238,7 @@ func Digests(ctx context.Context, f FS, names []string, jobs int, each func(i in
 				each(i, digest, nil)
 			}
 		})
-		if errors.Is(err, ErrLost) || ctx.Err() != nil {
+		if errors.Is(err, farend.ErrLost) || ctx.Err() != nil {
 			return int(count.Load()), errors.Join(err, ctx.Err())
 		}
 	}
@@ -236,7 +254,7 @@ func Digests(ctx context.Context, f FS, names []string, jobs int, each func(i in
 				return err
 			}
 			digest, _, err := DigestOf(ctx, f, name)
-			if errors.Is(err, ErrLost) {
+			if errors.Is(err, farend.ErrLost) {
 				return err
 			}
 			each(i, digest, err)
@@ -281,6 +299,16 @@ func Copy(ctx context.Context, to io.Writer, from io.Reader) (int64, error) {
 	buf := buffers.Get().(*[]byte)
 	defer buffers.Put(buf)
 	return io.CopyBuffer(to, struct{ io.Reader }{reader{ctx, from}}, *buf)
+}
+
+// Skip passes over the beginning of a file.
+func Skip(ctx context.Context, file io.Reader, bytes int64) error {
+	if seeker, ok := file.(io.Seeker); ok {
+		_, err := seeker.Seek(bytes, io.SeekStart)
+		return err
+	}
+	_, err := Copy(ctx, io.Discard, io.LimitReader(file, bytes))
+	return err
 }
 
 // reader ends a long copy when its context is done.

@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 	"unicode/utf8"
+
+	"tartine/internal/farend"
 )
 
 // Spelling is which names a place holds as they are. Some servers refuse characters, or put others in their place.
@@ -110,7 +112,7 @@ func hold(ctx context.Context, f FS, dir string, probes []string) (map[string]st
 			_ = f.Remove(context.WithoutCancel(ctx), name) // else the folder goes as a whole
 		}
 	}()
-	spelt := func(probe string) string { // the mark stands in the middle, between the letters that were asked for
+	spelt := func(probe string) string { // the mark is in the middle, between the letters that were asked for
 		if i := strings.IndexByte(probe, 'x'); i >= 0 {
 			return probe[:i] + mark + probe[i:]
 		}
@@ -118,9 +120,9 @@ func hold(ctx context.Context, f FS, dir string, probes []string) (map[string]st
 	}
 	for _, probe := range probes {
 		name := Join(dir, spelt(probe))
-		_, err := f.Put(ctx, name, strings.NewReader(""), Attr{Mode: 0o600})
+		_, err := f.Put(ctx, name, strings.NewReader(""), Attributes{Mode: 0o600})
 		switch {
-		case errors.Is(err, ErrLost), ctx.Err() != nil:
+		case errors.Is(err, farend.ErrLost), ctx.Err() != nil:
 			return nil, errors.Join(err, ctx.Err())
 		case err != nil:
 			var inner *fs.PathError

@@ -12,8 +12,8 @@ import (
 func many(n int) *Manifest {
 	m := &Manifest{Created: time.Unix(1777617015, 0).UTC()}
 	for i := range n {
-		m.Entries = append(m.Entries, Entry{Path: fmt.Sprintf("species/%03d/page-%06d.html", i/100, i), Mode: FileMode, Size: int64(i),
-			Digest: sha256.Sum256(fmt.Append(nil, i)), ModTime: time.Unix(int64(1777617015+i), 0).UTC()})
+		m.Entries = append(m.Entries, Entry{Path: fmt.Sprintf("species/%03d/page-%06d.html", i/100, i), Attributes: Attributes{Mode: FileMode, ModTime: time.Unix(int64(1777617015+i), 0).UTC()}, Size: int64(i),
+			Digest: sha256.Sum256(fmt.Append(nil, i))})
 	}
 	return m
 }

@@ -81,7 +81,8 @@ func parseLine(line []byte) (e Entry, ok bool) {
 			return parseOther(line)
 		}
 	}
-	if string(rest) != `"}` || bytes.IndexByte(fields[0], '\\') >= 0 || bytes.ContainsFunc(fields[0], func(r rune) bool { return r < 0x20 }) {
+	if string(rest) != `"}` || bytes.IndexByte(fields[0], '\\') >= 0 ||
+		bytes.ContainsFunc(fields[0], func(r rune) bool { return r < 0x20 }) {
 		return parseOther(line)
 	}
 	var err1, err2, err3, err4 error
@@ -98,7 +99,7 @@ func parseLine(line []byte) (e Entry, ok bool) {
 
 // appendFile writes a file whose path needs no escapes as JSON's encoder would. Files like that are by far the most.
 func appendFile(line []byte, e *Entry) ([]byte, bool) {
-	if e.Kind != File || e.Size < 0 || e.ModTime.IsZero() {
+	if e.Kind != File || e.Size < 0 || e.ModTime.IsZero() || e.Hand {
 		return nil, false
 	}
 	for i := range len(e.Path) {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"sync"
 	"time"
 	"unicode/utf8"
 )
@@ -22,10 +23,11 @@ type entryJSON struct {
 	Link   string  `json:"link,omitempty"`
 	Dir    bool    `json:"dir,omitempty"`
 	MTime  string  `json:"mtime,omitempty"`
+	Hand   bool    `json:"hand,omitempty"`
 }
 
 func (e *Entry) toJSON() entryJSON {
-	out := entryJSON{Path: e.Path}
+	out := entryJSON{Path: e.Path, Hand: e.Hand}
 	if !e.ModTime.IsZero() {
 		out.MTime = e.ModTime.UTC().Format(time.RFC3339Nano)
 	}
@@ -47,7 +49,7 @@ func (e *Entry) toJSON() entryJSON {
 }
 
 func (in *entryJSON) toEntry() (e Entry, err error) {
-	e.Path = in.Path
+	e.Path, e.Hand = in.Path, in.Hand
 	if in.MTime != "" {
 		if e.ModTime, err = time.Parse(time.RFC3339Nano, in.MTime); err != nil {
 			return e, fmt.Errorf("mtime %q is not a time as in RFC 3339", in.MTime)
@@ -83,12 +85,38 @@ func (m *Manifest) WriteJSON(w io.Writer) error { return m.WriteJSONAs(w, m.Tree
 
 // WriteJSONAs is WriteJSON for who knows the tree digest.
 func (m *Manifest) WriteJSONAs(w io.Writer, tree Digest) error {
-	out := bufio.NewWriterSize(w, 64<<10)
 	head, err := m.head(tree)
+	if err == nil {
+		_, err = w.Write(head)
+	}
 	if err != nil {
 		return fmt.Errorf("write manifest: %w", err)
 	}
-	out.Write(head)
+	return m.writeEntries(w)
+}
+
+// JSON gives the JSON form and the tree digest, which two processors compute at the same time.
+func (m *Manifest) JSON() (text []byte, tree Digest, err error) {
+	var (
+		body    bytes.Buffer
+		working sync.WaitGroup
+	)
+	working.Go(func() { tree = m.Tree() })
+	err = m.writeEntries(&body)
+	working.Wait()
+	if err != nil {
+		return nil, tree, err
+	}
+	head, err := m.head(tree)
+	if err != nil {
+		return nil, tree, fmt.Errorf("write manifest: %w", err)
+	}
+	return append(head, body.Bytes()...), tree, nil
+}
+
+// writeEntries writes what follows the head.
+func (m *Manifest) writeEntries(w io.Writer) error {
+	out := bufio.NewWriterSize(w, 64<<10)
 	out.WriteString(",\n\"entries\":[")
 	encoder := json.NewEncoder(out) // ends each value with a newline
 	encoder.SetEscapeHTML(false)
@@ -148,11 +176,7 @@ func parseJSON(text []byte) (*Manifest, error) {
 func parseAnyJSON(text []byte) (*Manifest, error) {
 	lines := lineCounter{text: text}
 	if !utf8.Valid(text) {
-		valid := 0
-		for r, size := utf8.DecodeRune(text); r != utf8.RuneError || size > 1; r, size = utf8.DecodeRune(text[valid:]) {
-			valid += size
-		}
-		return nil, &FormatError{Line: lines.at(int64(valid)), Reason: "the text is not valid UTF-8"}
+		return nil, &FormatError{Line: lines.at(int64(validUTF8(text))), Reason: "the text is not valid UTF-8"}
 	}
 	var (
 		m       = &Manifest{}
@@ -160,6 +184,8 @@ func parseAnyJSON(text []byte) (*Manifest, error) {
 		tree    *Digest
 		version int
 		seen    = map[string]bool{}
+		into    = map[string]any{"version": &version, "tree": &tree, "created": &m.Created, "generator": &m.Generator,
+			"origin": &m.Origin, "deployment": &m.Deployment}
 	)
 	wrong := func(path, reason string) error {
 		return &FormatError{Line: lines.at(decoder.InputOffset()), Path: path, Reason: reason}
@@ -174,49 +200,48 @@ func parseAnyJSON(text []byte) (*Manifest, error) {
 		}
 		key := token.(string)
 		if seen[key] {
-			return nil, wrong("", fmt.Sprintf("the key %q stands twice", key))
+			return nil, wrong("", fmt.Sprintf("the key %q occurs twice", key))
 		}
 		seen[key] = true
-		switch key {
-		case "version":
-			err = decoder.Decode(&version)
-		case "tree":
-			err = decoder.Decode(&tree)
-		case "created":
-			err = decoder.Decode(&m.Created)
-		case "generator":
-			err = decoder.Decode(&m.Generator)
-		case "origin":
-			err = decoder.Decode(&m.Origin)
-		case "deployment":
-			err = decoder.Decode(&m.Deployment)
-		case "entries":
-			var path string
-			if path, err = m.decodeEntries(decoder); err != nil {
+		if key == "entries" {
+			if path, err := m.decodeEntries(decoder); err != nil {
 				return nil, wrong(path, err.Error())
 			}
-		default:
-			var ignored json.RawMessage
-			err = decoder.Decode(&ignored)
+			continue
 		}
-		if err != nil {
+		value := into[key]
+		if value == nil {
+			value = new(json.RawMessage) // of a later version, or somebody's own
+		}
+		if err := decoder.Decode(value); err != nil {
 			return nil, wrong("", fmt.Sprintf("the key %q: %v", key, err))
 		}
 	}
 	if _, err := decoder.Token(); err != nil {
 		return nil, wrong("", "the manifest ends too early")
 	}
+	reason := ""
 	switch {
 	case version != Version:
-		return nil, &FormatError{Line: 1, Reason: fmt.Sprintf("version %d is not known: this program reads version %d", version, Version)}
+		reason = fmt.Sprintf("version %d is not known: this program reads version %d", version, Version)
 	case !seen["entries"]:
-		return nil, &FormatError{Line: 1, Reason: `the key "entries" is missing`}
+		reason = `the key "entries" is missing`
 	case tree == nil:
-		return nil, &FormatError{Line: 1, Reason: `the key "tree" is missing`}
+		reason = `the key "tree" is missing`
 	case *tree != m.Tree():
-		return nil, &FormatError{Line: 1, Reason: "the tree digest does not fit the entries"}
+		reason = "the tree digest does not fit the entries"
+	default:
+		return m, nil
 	}
-	return m, nil
+	return nil, &FormatError{Line: 1, Reason: reason}
+}
+
+// validUTF8 gives how many bytes at the beginning of a text are valid.
+func validUTF8(text []byte) (valid int) {
+	for r, size := utf8.DecodeRune(text); r != utf8.RuneError || size > 1; r, size = utf8.DecodeRune(text[valid:]) {
+		valid += size
+	}
+	return valid
 }
 
 // decodeEntries reads the array of entries; with an error comes the path of the entry it is about.

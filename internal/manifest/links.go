@@ -8,9 +8,9 @@ import (
 // maxLinks is how many links in a row are followed before they count as a circle, as in Linux's path resolution.
 const maxLinks = 40
 
-// LeadsOut follows a link of a tree, step by step, and tells whether it leads out of the tree. It is followed through the
-// other links, since "a/.." is not the folder above a when a is itself a link. What is at a path, if it is a link, and what it says
-// is told by says. One that leads nowhere inside the tree, or in a circle, does not lead out.
+// LeadsOut follows a link of a tree, step by step, and tells whether it leads out of the tree. It is followed through
+// the other links, since "a/.." is not the folder above a when a is itself a link. What is at a path, if it is a link,
+// and what it says is told by says. One that leads nowhere inside the tree, or in a circle, does not lead out.
 func LeadsOut(link string, says func(path string) (target string, isLink bool)) bool {
 	at := "."
 	todo := strings.Split(link, "/")

@@ -11,14 +11,14 @@ import (
 
 // The listing has a line for each file as sha256sum writes it: 64 hex digits, two spaces, the path. Where the path
 // holds a backslash, a newline or a carriage return, these are written \\, \n and \r and the line begins with a
-// backslash. What sha256sum has no room for stands in lines that it passes over:
+// backslash. What sha256sum has no room for is in lines that it passes over:
 //
 //	# exec PATH              the file above has mode 0755
 //	# mode OCTAL PATH        the file or folder above has a mode that is neither 0644 nor 0755
 //	# link PATH -> TARGET    a symbolic link
 //	# dir PATH               a folder that is empty, or whose mode is not 0755
 //
-// In these lines the three escapes always apply, and " ->" inside the PATH of a link is written " -\>". Lines stand
+// In these lines the three escapes always apply, and " ->" inside the PATH of a link is written " -\>". Lines are
 // in bytewise order of the paths. Other lines that begin with # are passed over when read, but for
 // "# tree DIGEST", which must hold when it is there.
 
@@ -93,7 +93,7 @@ func ReadListing(r io.Reader) (*Manifest, error) {
 	m := &Manifest{}
 	var (
 		in    = bufio.NewReaderSize(r, 64<<10)
-		lines []int // where each entry stands
+		lines []int // where each entry is
 		tree  *Digest
 		where int
 	)
@@ -128,7 +128,7 @@ func ReadListing(r io.Reader) (*Manifest, error) {
 			}
 			e = Entry{Path: unescaper.Replace(path), Kind: Link, Link: unescaper.Replace(target)}
 		case word == "dir":
-			e = Entry{Path: unescaper.Replace(rest), Kind: Dir, Mode: DirMode}
+			e = Entry{Path: unescaper.Replace(rest), Kind: Dir, Attributes: Attributes{Mode: DirMode}}
 		case word == "tree":
 			d, err := ParseDigest(rest)
 			if err != nil {
@@ -155,22 +155,27 @@ func ReadListing(r io.Reader) (*Manifest, error) {
 	return m, nil
 }
 
-func parseFileLine(line string) (Entry, error) {
-	e := Entry{Mode: FileMode, Size: -1}
-	line, escaped := strings.CutPrefix(line, `\`)
-	const digits = 2 * len(e.Digest)
-	if len(line) < digits+3 || line[digits] != ' ' || line[digits+1] != ' ' && line[digits+1] != '*' {
-		return e, fmt.Errorf("a file's line has 64 hex digits, two spaces and the path")
-	}
-	var err error
-	if e.Digest, err = parseHex(line[:digits]); err != nil {
-		return e, err
-	}
-	if e.Path = line[digits+2:]; escaped {
-		e.Path = unescaper.Replace(e.Path)
-	}
+func parseFileLine(line string) (e Entry, err error) {
+	e = Entry{Attributes: Attributes{Mode: FileMode}, Size: -1}
+	e.Path, e.Digest, err = ReadSum(line)
 	e.Path = strings.TrimPrefix(e.Path, "./")
-	return e, nil
+	return e, err
+}
+
+// ReadSum reads a line as sha256sum writes it, without its end.
+func ReadSum(line string) (name string, digest Digest, err error) {
+	line, escaped := strings.CutPrefix(line, `\`)
+	const digits = 2 * len(digest)
+	if len(line) < digits+3 || line[digits] != ' ' || line[digits+1] != ' ' && line[digits+1] != '*' {
+		return "", digest, fmt.Errorf("a file's line has 64 hex digits, two spaces and the path")
+	}
+	if digest, err = parseHex(line[:digits]); err != nil {
+		return "", digest, err
+	}
+	if name = line[digits+2:]; escaped {
+		name = unescaper.Replace(name)
+	}
+	return name, digest, nil
 }
 
 // applyMode gives the entry read last the mode that a line below it names.
@@ -184,7 +189,8 @@ func (m *Manifest) applyMode(word, rest string) error {
 		}
 		mode, rest = parsed, path
 	}
-	if len(m.Entries) == 0 || m.Entries[len(m.Entries)-1].Path != unescaper.Replace(rest) || m.Entries[len(m.Entries)-1].Kind == Link {
+	if len(m.Entries) == 0 || m.Entries[len(m.Entries)-1].Path != unescaper.Replace(rest) ||
+		m.Entries[len(m.Entries)-1].Kind == Link {
 		return fmt.Errorf("the line %q does not follow the entry it speaks of", "# "+word)
 	}
 	m.Entries[len(m.Entries)-1].Mode = mode

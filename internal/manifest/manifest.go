@@ -6,7 +6,7 @@
 //
 //	find . -type f -printf '%P\n' | LC_ALL=C sort | xargs -d '\n' sha256sum | sha256sum
 //
-// Entries stand in bytewise order of their paths. A folder has an entry only when it is empty or when its mode is not
+// Entries are in bytewise order of their paths. A folder has an entry only when it is empty or when its mode is not
 // 0755: every other folder follows from the paths below it. Modification times ride along for the copy, but two
 // entries that differ in nothing else are equal and have the same tree digest.
 package manifest
@@ -17,6 +17,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -32,7 +33,7 @@ const (
 	DirMode  fs.FileMode = 0o755
 )
 
-// Kind is what stands at a path.
+// Kind is what is at a path.
 type Kind uint8
 
 // The kinds of entry. Devices, sockets and pipes have none: they are never part of a tree.
@@ -90,19 +91,42 @@ func parseHex(digits string) (d Digest, err error) {
 
 // Entry is one path of a tree.
 type Entry struct {
-	Path    string      // slash-separated, relative, see CheckPath
-	Kind    Kind        //
-	Mode    fs.FileMode // permission bits (0 to 0777) of a file or folder; 0 for a link
-	Size    int64       // bytes of a file; -1 when not known (an entry read from a listing)
-	Digest  Digest      // of a file
-	Link    string      // what a link says, as written
-	ModTime time.Time   // zero when not known; no part of equality
+	Path string // slash-separated, relative, see CheckPath
+	Kind Kind
+	Attributes
+	Size   int64  // bytes of a file; -1 when not known (an entry read from a listing)
+	Digest Digest // of a file
+	Link   string // what a link says, as written
+	// Hand tells, in the record of a site, that a person put it there, and no content that is deployed there holds it. It
+	// is no part of equality.
+	Hand bool
+}
+
+// Find gives where a path is in entries that are sorted by path, or, where it is not, where it would be.
+func Find(entries []Entry, path string) (at int, found bool) {
+	return slices.BinarySearchFunc(entries, path, func(e Entry, p string) int { return strings.Compare(e.Path, p) })
+}
+
+// FindBelow gives where what is below a path begins in entries that are sorted by path.
+func FindBelow(entries []Entry, path string) (at int, found bool) {
+	at, _ = Find(entries, path+"/")
+	return at, at < len(entries) && strings.HasPrefix(entries[at].Path, path+"/")
+}
+
+// Contents counts the entries that come from a content, and not from a person's hand.
+func Contents(entries []Entry) (n int) {
+	for i := range entries {
+		if !entries[i].Hand {
+			n++
+		}
+	}
+	return n
 }
 
 // Equal tells whether two entries describe the same path with the same kind, mode and content.
 // Sizes are not compared: files with the same digest have the same size.
 func (e Entry) Equal(o Entry) bool {
-	return e.Path == o.Path && e.SameContent(o) && e.Mode == o.Mode
+	return e.Path == o.Path && e.SameContent(o) && e.Attributes.Same(o.Attributes)
 }
 
 // SameContent tells whether two entries have the same kind and, as files, the same bytes, as links, the same text.
@@ -118,7 +142,7 @@ type Origin struct {
 	Host   string `json:"host,omitempty"`
 }
 
-// Deployment says how a manifest came to stand at a site. It is part of the site's record, never of a manifest that
+// Deployment says how a manifest came to a site. It is part of the site's record, never of a manifest that
 // is written elsewhere.
 type Deployment struct {
 	Number    int       `json:"number"` // from 1
@@ -134,6 +158,25 @@ type Deployment struct {
 	Seconds   float64   `json:"seconds"`            // how long it took
 	Partial   bool      `json:"partial,omitempty"`  // some of the content could not be brought
 	Rollback  int       `json:"rollback,omitempty"` // the deployment that it published again
+	Sources   string    `json:"sources,omitempty"`  // what the content was made of, in a word for a person
+	Hand      bool      `json:"hand,omitempty"`     // a person put single files beside what was there
+	Watched   *Watched  `json:"watched,omitempty"`  // it is all that a watch deployed; nil: it is one run
+	Promoted  *Promoted `json:"promoted,omitempty"` // what it brought from another site; nil: it did not
+}
+
+// Promoted says which deployment of another site was brought. Its commit is in the origin.
+type Promoted struct {
+	From       string `json:"from"`       // the site, as a person called it
+	Deployment int    `json:"deployment"` // its number there; 0: what was there was not recorded
+	Tree       Digest `json:"tree"`       // there, before filters
+}
+
+// Watched says what a watch deployed, from when it began to Deployment.At.
+type Watched struct {
+	ID          string    `json:"id"` // of the watch: who goes on with it
+	Since       time.Time `json:"since"`
+	Changes     int       `json:"changes"`     // paths that were new, changed or retired, each as often as it was
+	Deployments int       `json:"deployments"` // how often something was published
 }
 
 // Manifest is a tree written down.
@@ -197,6 +240,17 @@ type checker struct {
 	parent string          // the folder checked last, known to be free of leaves
 }
 
+// Check tells why entries cannot be a manifest: their paths, their order, or one that is below what is not a folder.
+func Check(entries []Entry) error {
+	var check checker
+	for i := range entries {
+		if err := check.check(&entries[i]); err != nil {
+			return fmt.Errorf("%s: %w", entries[i].Path, err)
+		}
+	}
+	return nil
+}
+
 func (c *checker) check(e *Entry) error {
 	if err := CheckPath(e.Path); err != nil {
 		return err
@@ -204,7 +258,7 @@ func (c *checker) check(e *Entry) error {
 	if c.leaves == nil {
 		c.leaves = map[string]bool{}
 	} else if e.Path == c.last {
-		return errors.New("the path stands twice")
+		return errors.New("the path occurs twice")
 	} else if e.Path < c.last {
 		return fmt.Errorf("the path is not in bytewise order: it comes after %q", c.last)
 	}
@@ -213,7 +267,7 @@ func (c *checker) check(e *Entry) error {
 		c.parent = e.Path[:slash]
 		for dir := c.parent; dir != ""; dir = dir[:max(strings.LastIndexByte(dir, '/'), 0)] {
 			if c.leaves[dir] {
-				return fmt.Errorf("the path lies below %q, which is no folder with content", dir)
+				return fmt.Errorf("the path lies below %q, which is not a folder with content", dir)
 			}
 		}
 	}

@@ -30,7 +30,7 @@ func awkwardTree(t *testing.T) (string, *Manifest) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(full), 0o755))
 		content := []byte(strings.Repeat(name, 3))
 		require.NoError(t, os.WriteFile(full, content, 0o644))
-		m.Entries = append(m.Entries, Entry{Path: name, Mode: FileMode, Size: int64(len(content)), Digest: sha256.Sum256(content)})
+		m.Entries = append(m.Entries, Entry{Path: name, Attributes: Attributes{Mode: FileMode}, Size: int64(len(content)), Digest: sha256.Sum256(content)})
 	}
 	m.sort()
 	return dir, m
@@ -57,7 +57,7 @@ func run(t *testing.T, dir, stdin string, name string, args ...string) string {
 func TestListingPassesSha256sum(t *testing.T) {
 	dir, m := awkwardTree(t)
 	m.Entries = append(m.Entries,
-		Entry{Path: "zz-link -> x", Kind: Link, Link: "empty"}, Entry{Path: "zz\\dir", Kind: Dir, Mode: DirMode})
+		Entry{Path: "zz-link -> x", Kind: Link, Link: "empty"}, Entry{Path: "zz\\dir", Kind: Dir, Attributes: Attributes{Mode: DirMode}})
 	m.Entries[0].Mode = ExecMode
 	var listing bytes.Buffer
 	require.NoError(t, m.WriteListing(&listing))
@@ -88,11 +88,11 @@ func example() *Manifest {
 	return &Manifest{
 		Created: time.Date(2026, 5, 1, 6, 0, 0, 0, time.UTC), Generator: "tartine test", Origin: &Origin{Commit: "abc", Host: "build.example"},
 		Entries: []Entry{
-			{Path: "bin/tides", Mode: ExecMode, Size: 2, Digest: sha256.Sum256([]byte("ab")), ModTime: time.Unix(5, 7).UTC()},
+			{Path: "bin/tides", Attributes: Attributes{Mode: ExecMode, ModTime: time.Unix(5, 7).UTC()}, Size: 2, Digest: sha256.Sum256([]byte("ab"))},
 			{Path: "current -> old", Kind: Link, Link: "bin -> \\x\n"},
-			{Path: "empty", Kind: Dir, Mode: DirMode},
-			{Path: "log", Kind: Dir, Mode: 0o750},
-			{Path: "log/1.txt", Mode: 0o640, Size: 0, Digest: sha256.Sum256(nil)},
+			{Path: "empty", Kind: Dir, Attributes: Attributes{Mode: DirMode}},
+			{Path: "log", Kind: Dir, Attributes: Attributes{Mode: 0o750}},
+			{Path: "log/1.txt", Attributes: Attributes{Mode: 0o640}, Size: 0, Digest: sha256.Sum256(nil)},
 		},
 	}
 }
@@ -237,13 +237,14 @@ func TestCaseClashesNamesFoldersAndFiles(t *testing.T) {
 }
 
 func TestEntriesSurvivePacking(t *testing.T) {
-	entries := append(example().Entries, Entry{Path: "zz", Kind: Link, Link: "../x"}, Entry{Path: "zzz", Kind: Dir, Mode: 0o700})
+	entries := append(example().Entries, Entry{Path: "zz", Kind: Link, Link: "../x"}, Entry{Path: "zzz", Kind: Dir, Attributes: Attributes{Mode: 0o700}},
+		Entry{Path: "zzzz", Attributes: Attributes{Mode: 0o644}, Hand: true})
 	packed := Pack(entries)
 	got, err := packed.Unpack()
 	require.NoError(t, err)
 	require.Len(t, got, len(entries))
 	for i := range got {
-		require.True(t, got[i].Equal(entries[i]) && got[i].Size == entries[i].Size && got[i].ModTime.Equal(entries[i].ModTime), "%+v", got[i])
+		require.True(t, got[i].Equal(entries[i]) && got[i].Size == entries[i].Size && got[i].Hand == entries[i].Hand && got[i].ModTime.Equal(entries[i].ModTime), "%+v", got[i])
 	}
 	for cut := range len(packed) - 1 {
 		_, _ = packed[:len(packed)-1-cut].Unpack() // whatever comes of it, it ends

@@ -7,14 +7,15 @@ import (
 	"time"
 )
 
-// Where nobody reads them, entries are packed into one string of bytes, one behind the other. Each is: how many bytes its path has in
-// common with the one before (uvarint); the length of the rest (uvarint), and the rest; a byte, whose lowest two bits are
-// the kind (0 file, 1 link, 2 folder), whose third says that a digest follows and whose fourth that a time does; the
-// permission bits (uvarint); the size (varint); of a link, the length of what it says (uvarint), and that; the digest (32
-// bytes); the time in nanoseconds since 1970 (varint).
+// Where nobody reads them, entries are packed into one string of bytes, one behind the other. Each is: how many bytes
+// its path has in common with the one before (uvarint); the length of the rest (uvarint), and the rest; a byte, whose
+// lowest two bits are the kind (0 file, 1 link, 2 folder), whose third says that a digest follows, whose fourth that a time
+// does, and whose fifth that a person put it there; the permission bits (uvarint); the size (varint); of a link, the length of what it says (uvarint), and
+// that; the digest (32 bytes); the time in nanoseconds since 1970 (varint).
 const (
 	hasDigest = 1 << 2
 	hasTime   = 1 << 3
+	byHand    = 1 << 4
 )
 
 // Packed is entries in that form.
@@ -44,6 +45,9 @@ func appendPacked(out []byte, e *Entry, before string) []byte {
 	}
 	if !e.ModTime.IsZero() {
 		flags |= hasTime
+	}
+	if e.Hand {
+		flags |= byHand
 	}
 	out = append(out, flags)
 	out = binary.AppendUvarint(out, uint64(e.Mode.Perm()))
@@ -92,7 +96,7 @@ type unpacking struct {
 	broken bool
 }
 
-func (r *unpacking) take(n uint64) []byte {
+func (r *unpacking) next(n uint64) []byte {
 	if n > uint64(len(r.rest)) {
 		r.broken = true
 		return nil
@@ -123,7 +127,7 @@ func (r *unpacking) varint() int64 {
 }
 
 func (r *unpacking) byte() byte {
-	if b := r.take(1); len(b) == 1 {
+	if b := r.next(1); len(b) == 1 {
 		return b[0]
 	}
 	return 0
@@ -135,20 +139,20 @@ func (r *unpacking) entry(before string) (e Entry) {
 		r.broken = true
 		return e
 	}
-	e.Path = before[:common] + string(r.take(r.uvarint()))
+	e.Path = before[:common] + string(r.next(r.uvarint()))
 	flags := r.byte()
-	e.Kind = Kind(flags & 3)
+	e.Kind, e.Hand = Kind(flags&3), flags&byHand != 0
 	e.Mode = fs.FileMode(r.uvarint()).Perm()
 	e.Size = r.varint()
 	if e.Kind == Link {
-		e.Link = string(r.take(r.uvarint()))
+		e.Link = string(r.next(r.uvarint()))
 	}
 	if flags&hasDigest != 0 {
-		copy(e.Digest[:], r.take(uint64(len(e.Digest))))
+		copy(e.Digest[:], r.next(uint64(len(e.Digest))))
 	}
 	if flags&hasTime != 0 {
 		e.ModTime = time.Unix(0, r.varint()).UTC()
 	}
-	r.broken = r.broken || e.Kind > Dir || flags > hasTime|hasDigest|3
+	r.broken = r.broken || e.Kind > Dir || flags > byHand|hasTime|hasDigest|3
 	return e
 }

@@ -51,12 +51,12 @@ func (h Heading) target() string {
 	return h.Target
 }
 
-// Landings shows where each source will stand.
+// Landings shows where each source will be.
 func (p *Printer) Landings(h Heading, tree *content.Tree) {
 	p.printf("%s\n\n", h.title())
 	width, dest := 0, 0
 	for _, l := range tree.Landings {
-		width, dest = max(width, len(l.Source.Path)), max(dest, len(h.landing(l)))
+		width, dest = max(width, len(l.Source.Title())), max(dest, len(h.landing(l)))
 	}
 	const beside = len("lands     ") + len("  at  ") + len("  1,000 files  100.0 MB") + 4
 	narrow := p.room() > 0 && width+dest+beside > p.room()
@@ -66,10 +66,12 @@ func (p *Printer) Landings(h Heading, tree *content.Tree) {
 			lead = ""
 		}
 		if narrow {
-			p.printf("%-8s  %s\n%-8s  at %s\n%-8s  %s, %s\n", lead, l.Source.Path, "", h.landing(l), "", Count(l.Files, "file"), Bytes(l.Bytes))
+			p.printf("%-8s  %s\n%-8s  at %s\n%-8s  %s, %s\n", lead, l.Source.Title(), "", h.landing(l), "",
+				Count(l.Files, "file"), Bytes(l.Bytes))
 			continue
 		}
-		p.printf("%-8s  %-*s  at  %-*s  %12s  %9s\n", lead, width, l.Source.Path, dest, h.landing(l), Count(l.Files, "file"), Bytes(l.Bytes))
+		p.printf("%-8s  %-*s  at  %-*s  %12s  %9s\n", lead, width, l.Source.Title(), dest, h.landing(l),
+			Count(l.Files, "file"), Bytes(l.Bytes))
 	}
 	p.printf("\n")
 }
@@ -131,10 +133,11 @@ func (p *Printer) counts(c *deploy.Comparison, removeStrays bool) {
 		p.count("leaving", n, Bytes(leavingBytes(c.Result)), "no longer in the content; left until "+leavingUntil(c.Result))
 	}
 	if drifted > 0 {
-		p.count("drifted", drifted, "", fmt.Sprintf("of the above: altered or removed at the site since deployment %d", c.Survey.Number))
+		p.count("drifted", drifted, "", fmt.Sprintf("of the above: altered or removed at the site since deployment %d",
+			c.Survey.Number))
 	}
 	p.count("same", c.Result.Same, Bytes(c.Result.SameBytes), "")
-	if n := len(c.Tree.Failed); n > 0 {
+	if n := len(c.Content.Failed); n > 0 {
 		p.count("failed", n, "", "cannot be read here")
 	}
 }
@@ -194,6 +197,9 @@ func note(c *diff.Change) string {
 	if c.Want != nil && c.Want.Link != "" {
 		notes = append(notes, "link to "+Name(c.Want.Link))
 	}
+	if c.Hand {
+		notes = append(notes, "sent by hand")
+	}
 	if c.ModeOnly {
 		notes = append(notes, fmt.Sprintf("mode %04o to %04o", c.Found.Mode.Perm(), c.Want.Mode.Perm()))
 	}
@@ -223,6 +229,7 @@ func (p *Printer) Warnings(tree *content.Tree) {
 			p.Warn("and %s more", Count(len(tree.Collisions)-shown, "such path"))
 			break
 		}
-		p.Warn("%s comes from %s; the same path in %s is shadowed", Name(c.Path), tree.Sources[c.Winner].Path, tree.Sources[c.Shadows[0]].Path)
+		p.Warn("%s comes from %s; the same path in %s is shadowed", Name(c.Path), tree.Sources[c.Winner].Path,
+			tree.Sources[c.Shadows[0]].Path)
 	}
 }

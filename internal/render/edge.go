@@ -9,8 +9,8 @@ import (
 	"unicode/utf8"
 )
 
-// Everything that is written for a person goes through Fprintf, and everything in it that is not ours through Safe: names, users, hosts,
-// messages of servers, text of files. None of it drives a terminal, or looks like another line.
+// Everything that is written for a person goes through Fprintf, and everything in it that is not ours through Safe:
+// names, users, hosts, messages of servers, text of files. None of it drives a terminal, or looks like another line.
 
 // painted is text with our own colours in it.
 type painted string

@@ -25,11 +25,13 @@ func (p *Printer) Explanation(e *content.Explanation, sources []content.Source) 
 		p.printf("%-8s  %s\n", "out", e.Reason)
 	case e.ShadowedBy >= 0:
 		p.printf("%-8s  %s\n", "in", because)
-		p.printf("%-8s  the later source %s brings the same path, %s\n", "shadowed", sources[e.ShadowedBy].Path, Name(e.Path))
+		p.printf("%-8s  the later source %s brings the same path, %s\n", "shadowed", sources[e.ShadowedBy].Path,
+			Name(e.Path))
 	default:
 		p.printf("%-8s  %s\n", "in", because)
 		if e.Guarded {
-			p.printf("%-8s  a deployment stops here: it looks like a secret or does not belong on a server (%s)\n", "guard", e.Reason)
+			p.printf("%-8s  a deployment stops here: it looks like a secret or does not belong on a server (%s)\n",
+				"guard", e.Reason)
 		}
 		p.printf("%-8s  at %s\n", "lands", Name(e.Path))
 	}
@@ -51,7 +53,8 @@ type Explained struct {
 
 // Explain gives the JSON form of the explanation of a path that was asked about.
 func Explain(asked string, e *content.Explanation, sources []content.Source) Explained {
-	out := Explained{Path: asked, Local: e.Local, Taken: e.Taken && e.ShadowedBy < 0, Reason: e.Reason, Matched: e.Decision.At}
+	out := Explained{Path: asked, Local: e.Local, Taken: e.Taken && e.ShadowedBy < 0, Reason: e.Reason,
+		Matched: e.Decision.At}
 	if e.Taken {
 		out.Lands = e.Path
 	}

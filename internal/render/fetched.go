@@ -17,7 +17,7 @@ func (p *Printer) Fetched(h Heading, into string, out *deploy.Fetched) {
 	case len(out.Failed) > 0:
 		p.Line("incomplete  %s; %s could not be fetched", what, Number(int64(len(out.Failed))))
 	case out.Files == 0:
-		p.Line("unchanged   %s: everything stands in %s as it does there, nothing was fetched", h.Name(), into)
+		p.Line("unchanged   %s: everything in %s is as it is there, nothing was fetched", h.Name(), into)
 	default:
 		p.Line("fetched     %s; each checked by its digest", what)
 	}
@@ -25,7 +25,8 @@ func (p *Printer) Fetched(h Heading, into string, out *deploy.Fetched) {
 
 // WouldFetch says what a fetch would do.
 func (p *Printer) WouldFetch(h Heading, into string, missing, replaced int, bytes int64) {
-	p.Line("Nothing was changed. From %s would come %s: %s missing in %s, %s there otherwise.", h.Name(), Bytes(bytes), Number(int64(missing)), into, Number(int64(replaced)))
+	p.Line("Nothing was changed. From %s would come %s: %s missing in %s, %s there otherwise.", h.Name(), Bytes(bytes),
+		Number(int64(missing)), into, Number(int64(replaced)))
 }
 
 // FetchedJSON writes what was fetched as one object.

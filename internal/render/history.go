@@ -1,11 +1,12 @@
 package render
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
 
-	"github.com/pmezard/go-difflib/difflib"
+	textdiff "github.com/rogpeppe/go-internal/diff"
 
 	"tartine/internal/diff"
 	"tartine/internal/manifest"
@@ -19,10 +20,12 @@ func (p *Printer) History(h Heading, past []site.Past) {
 	for i, d := range past {
 		number := fmt.Sprint(d.Number)
 		if i == 0 {
-			number += " stands"
+			number += " current"
 		}
-		rows = append(rows, []string{number, d.At.Local().Format("2006-01-02 15:04"), who(&d), origin(&d), Number(int64(d.New)), Number(int64(d.Changed)),
-			Number(int64(d.Retired)), Number(int64(d.Same)), Bytes(d.SentBytes), Duration(time.Duration(d.Seconds * float64(time.Second))), d.Tree.Hex()[:12]})
+		rows = append(rows, []string{number, d.At.Local().Format("2006-01-02 15:04"), who(&d), origin(&d),
+			Number(int64(d.New)), Number(int64(d.Changed)),
+			Number(int64(d.Retired)), Number(int64(d.Same)), Bytes(d.SentBytes),
+			Duration(time.Duration(d.Seconds * float64(time.Second))), d.Tree.Hex()[:12]})
 	}
 	p.table(p.without(rows, 10, 9, 8, 7, 6, 5, 4, 3), 4, 9)
 }
@@ -37,15 +40,38 @@ func who(d *site.Past) string {
 // origin says where a deployment's content came from.
 func origin(d *site.Past) string {
 	switch {
+	case d.Hand:
+		return "sent by hand"
+	case d.Watched != nil:
+		return fmt.Sprintf("watched, %s, %s", Count(d.Watched.Changes, "change"), between(d.Watched.Since, d.At))
 	case d.Rollback > 0:
 		return fmt.Sprintf("deployment %d", d.Rollback)
-	case d.Origin == nil || d.Origin.Commit == "":
-		return "-"
+	case d.Promoted != nil && d.Promoted.Deployment > 0:
+		return strings.TrimSuffix(fmt.Sprintf("%s, deployment %d, %s", d.Promoted.From, d.Promoted.Deployment, commit(d.Origin)), ", ")
+	case d.Promoted != nil:
+		return d.Promoted.From
 	}
-	return strings.TrimSpace(d.Origin.Commit[:min(len(d.Origin.Commit), 10)] + " " + d.Origin.Branch)
+	return cmp.Or(commit(d.Origin), "-")
 }
 
-// table writes rows in columns; those from first to last are numbers and stand to the right.
+// commit gives a commit in short, with its branch; empty: there is none.
+func commit(o *manifest.Origin) string {
+	if o == nil || o.Commit == "" {
+		return ""
+	}
+	return strings.TrimSpace(o.Commit[:min(len(o.Commit), 10)] + " " + o.Branch)
+}
+
+// between gives the time from one moment to another, with their day where it is not the same.
+func between(from, to time.Time) string {
+	from, to = from.Local(), to.Local()
+	if from.Format(time.DateOnly) != to.Format(time.DateOnly) {
+		return from.Format("2006-01-02 15:04") + " to " + to.Format("2006-01-02 15:04")
+	}
+	return from.Format("15:04") + " to " + to.Format("15:04")
+}
+
+// table writes rows in columns; those from first to last are numbers and are to the right.
 func (p *Printer) table(rows [][]string, first, last int) {
 	widths := widthsOf(rows)
 	p.fit(widths, func(column int) bool { return column < first || column > last })
@@ -98,17 +124,29 @@ func (p *Printer) Between(h Heading, from, to int, r *diff.Result) {
 
 // TextDifference shows how a text at the site differs from the content, in the unified format of POSIX diff -u.
 func (p *Printer) TextDifference(path, there, here string) {
-	if there == here {
+	p.textDifference(path, "at the site: ", there, "content: ", here)
+}
+
+// TextWritten shows how a text at the site differs from what somebody wrote to take its place, likewise.
+func (p *Printer) TextWritten(path, there, written string) {
+	p.textDifference(path, "at the site: ", there, "as you wrote it: ", written)
+	p.printf("\n")
+}
+
+// TextHome shows how a text of the content differs from what is at the site and takes its place, likewise.
+func (p *Printer) TextHome(path, here, there string) {
+	p.textDifference(path, "content: ", here, "at the site: ", there)
+	p.printf("\n")
+}
+
+func (p *Printer) textDifference(path, before, old, after, new string) {
+	if old == new {
 		p.printf("same      %s\n", Name(path))
 		return
 	}
-	text, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{
-		A: difflib.SplitLines(there), B: difflib.SplitLines(here), FromFile: "at the site: " + Name(path), ToFile: "content: " + Name(path), Context: 3})
-	if err != nil {
-		p.Warn("%s cannot be compared line by line: %v", Name(path), err)
-		return
-	}
-	for line := range strings.Lines(strings.TrimRight(text, " \n")) {
+	text := textdiff.Diff(before+Name(path), []byte(old), after+Name(path), []byte(new))
+	_, changes, _ := strings.Cut(string(text), "\n") // the first line repeats both names
+	for line := range strings.Lines(strings.TrimRight(changes, " \n")) {
 		p.printf("%s\n", strings.TrimSuffix(line, "\n"))
 	}
 }

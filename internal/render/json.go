@@ -35,13 +35,20 @@ type failed struct {
 func WriteJSON(w io.Writer, value any) error { return writeAs(w, "result", value) }
 
 func writeAs(w io.Writer, kind string, value any) error {
+	return writeIndented(w, kind, value, "  ")
+}
+
+// writeLine writes an object on one line.
+func writeLine(w io.Writer, kind string, value any) error { return writeIndented(w, kind, value, "") }
+
+func writeIndented(w io.Writer, kind string, value any, indent string) error {
 	if lines, ok := w.(*Lines); ok {
 		return lines.event(kind, value)
 	}
 	var text bytes.Buffer
 	encoder := json.NewEncoder(&text)
 	encoder.SetEscapeHTML(false)
-	encoder.SetIndent("", "  ")
+	encoder.SetIndent("", indent)
 	if err := encoder.Encode(value); err != nil {
 		return err
 	}
@@ -51,7 +58,8 @@ func writeAs(w io.Writer, kind string, value any) error {
 
 // byStatus gives the paths of each status, and those that drifted.
 func byStatus(r *diff.Result) (paths map[diff.Status][]sized, drifted []sized) {
-	paths, drifted = map[diff.Status][]sized{diff.New: {}, diff.Changed: {}, diff.Retired: {}, diff.Stray: {}}, []sized{}
+	paths, drifted = map[diff.Status][]sized{diff.New: {}, diff.Changed: {}, diff.Retired: {}, diff.Stray: {}},
+		[]sized{}
 	for i := range r.Changes {
 		c := &r.Changes[i]
 		s := sized{c.Path, c.Size()}
@@ -82,8 +90,9 @@ func (p *Printer) ComparisonJSON(h Heading, c *deploy.Comparison) error {
 	}
 	_, out.SendBytes = c.SendBytes()
 	paths, drifted := byStatus(c.Result)
-	out.New, out.Changed, out.Retired, out.Strays, out.Drifted = paths[diff.New], paths[diff.Changed], paths[diff.Retired], paths[diff.Stray], drifted
-	for _, f := range c.Tree.Failed {
+	out.New, out.Changed, out.Retired, out.Strays, out.Drifted = paths[diff.New], paths[diff.Changed],
+		paths[diff.Retired], paths[diff.Stray], drifted
+	for _, f := range c.Content.Failed {
 		out.Failed = append(out.Failed, failed{f.Path, f.Err.Error()})
 	}
 	return WriteJSON(p.Out, out)
@@ -101,15 +110,11 @@ func (p *Printer) ChangesJSON(h Heading, r *diff.Result) error {
 	}{h.target(), r.Same, out[diff.New], out[diff.Changed], out[diff.Retired]})
 }
 
-// Done is what was done about a comparison.
+// Done is what a session did.
 type Done struct {
-	Heading    Heading
-	Comparison *deploy.Comparison
-	Tree       manifest.Digest // of what was wanted
-	Outcome    *site.Outcome   // nil: nothing was to be done, or nothing was meant to be
-	Trial      bool            // it was only to be told what would be done
-	Strays     bool            // strays go, too
-	Started    time.Time
+	Heading Heading
+	*deploy.Result
+	Options deploy.Options
 }
 
 // OutcomeJSON writes what a deployment did as one object.
@@ -130,6 +135,7 @@ func (p *Printer) OutcomeJSON(d *Done) error {
 		Retired    int             `json:"retired"`
 		Same       int             `json:"same"`
 		SentFiles  int             `json:"sent_files"`
+		Copied     int             `json:"copied_files"` // there, from another folder
 		SentBytes  int64           `json:"sent_bytes"`
 		Failed     []failed        `json:"failed"`
 		Tree       manifest.Digest `json:"tree"`
@@ -142,22 +148,23 @@ func (p *Printer) OutcomeJSON(d *Done) error {
 		SendBytes  int64           `json:"send_bytes"`
 		Started    string          `json:"started"`
 		Duration   float64         `json:"duration"` // in seconds
-	}{Target: d.Heading.target(), URL: d.Heading.Address, Same: c.Result.Same, Failed: []failed{}, Tree: d.Tree, Result: "unchanged",
-		Started: d.Started.UTC().Format(time.RFC3339), Duration: time.Since(d.Started).Seconds()}
+	}{Target: d.Heading.target(), URL: d.Heading.Address, Same: c.Result.Same, Failed: []failed{}, Tree: d.TreeDigest(),
+		Result:  "unchanged",
+		Started: d.Options.Started.UTC().Format(time.RFC3339), Duration: time.Since(d.Options.Started).Seconds()}
 	_, out.SendBytes = c.SendBytes()
-	if d.Trial && c.Result.Publishes(d.Strays) {
+	if d.Options.Trial && c.Result.Publishes(d.Options.RemoveStrays) {
 		out.Result = "planned"
 	}
 	all, drifted := byStatus(c.Result)
 	out.Paths = paths{all[diff.New], all[diff.Changed], all[diff.Retired], []sized{}, drifted}
-	if d.Strays {
+	if d.Options.RemoveStrays {
 		out.Paths.Removed = all[diff.Stray]
 	}
 	out.New, _ = c.Result.Count(diff.New)
 	out.Changed, _ = c.Result.Count(diff.Changed)
 	out.Retired, _ = c.Result.Count(diff.Retired)
 	if o != nil {
-		out.SentFiles, out.SentBytes, out.Deployment, out.Verified = o.SentFiles, o.SentBytes, o.Number, o.Verified
+		out.SentFiles, out.SentBytes, out.Copied, out.Deployment, out.Verified = o.SentFiles, o.SentBytes, o.Copied, o.Number, o.Verified
 		out.ModesLeft, out.TimesLeft = o.ModesLeft, o.TimesLeft
 		out.Result = "deployed"
 		for _, f := range o.Failed {

@@ -21,11 +21,15 @@ func (p *Printer) Deployed(h Heading, c *deploy.Comparison, out *site.Outcome, t
 	if out.Reused > 0 {
 		sent += fmt.Sprintf(", %s taken from what the site holds", Number(int64(out.Reused)))
 	}
+	if out.Copied > 0 {
+		sent += fmt.Sprintf(", %s copied there", Number(int64(out.Copied)))
+	}
 	if removed > 0 && out.Number > 0 {
 		sent += fmt.Sprintf(", %s removed", Number(int64(removed)))
 	}
 	if out.NotAtomic {
-		p.printf("%s  the server cannot replace a file in one step: for a moment nothing stood in its place\n", p.paint("note", 10))
+		p.printf("%s  the server cannot replace a file in one step: for a moment there is nothing in its place\n",
+			p.paint("note", 10))
 	}
 	if left := leftAsTheyAre(out); left != "" {
 		p.printf("%s  %s\n", p.paint("note", 10), left)
@@ -38,7 +42,8 @@ func (p *Printer) Deployed(h Heading, c *deploy.Comparison, out *site.Outcome, t
 		p.printf("%s  %s. Nothing was published: the site is as it was.\n", p.paint("incomplete", 10), sent)
 		p.printf("%s  fix what failed and run it again: only what is missing is sent; or publish what arrived with --publish-partial\n", p.paint("next", 10))
 	case len(out.Failed) > 0:
-		p.printf("%s  deployment %d: %s; %s as said above\n", p.paint("incomplete", 10), out.Number, sent, Count(len(out.Failed), "path")+" failed")
+		p.printf("%s  deployment %d: %s; %s as said above\n", p.paint("incomplete", 10), out.Number, sent,
+			Count(len(out.Failed), "path")+" failed")
 		p.printf("%s  fix what failed and run it again: only what is missing is sent\n", p.paint("next", 10))
 	default:
 		if out.Verified && out.Method != "" {
@@ -46,10 +51,28 @@ func (p *Printer) Deployed(h Heading, c *deploy.Comparison, out *site.Outcome, t
 			if !c.KeepsModes() {
 				looked = "names and sizes"
 			}
-			p.printf("%s  contents by digest (%s); %s looked up again\n", p.paint("verified", 10), out.Method, looked)
+			p.printf("%s  contents by digest (%s); %s re-checked\n", p.paint("verified", 10), methodText(out), looked)
 		}
-		p.printf("%s  deployment %d to %s: %s, in %s\n", p.paint("deployed", 10), out.Number, h.Place(), sent, Duration(took))
+		p.printf("%s  deployment %d to %s: %s, in %s\n", p.paint("deployed", 10), out.Number, h.Place(), sent,
+			Duration(took))
 	}
+}
+
+// methodText says how digests were computed.
+func methodText(out *site.Outcome) string {
+	switch out.Method {
+	case site.WhileWriting:
+		return "computed at the far end while writing"
+	case site.ByProgram:
+		return out.Program + " at the far end"
+	case site.ReadThere:
+		return "read again at the far end"
+	case site.FromContainer:
+		return "read back from the container"
+	case site.ComparedAnew:
+		return "by comparing anew, after the connection was lost"
+	}
+	return "read back"
 }
 
 // leftAsTheyAre tells what the far end did not set though it was asked for.
@@ -79,7 +102,8 @@ func (p *Printer) failures(failed []site.Failure) {
 
 // Unchanged tells that there was nothing to do, in one line.
 func (p *Printer) Unchanged(h Heading, c *deploy.Comparison) {
-	p.printf("%s  %s: %s as they should be since deployment %d, nothing sent\n", p.paint("unchanged", 10), h.Place(), Count(c.Result.Same, "path"), c.Survey.Number)
+	p.printf("%s  %s: %s since deployment %d, nothing sent\n", p.paint("unchanged", 10), h.Place(),
+		Count(c.Result.Same, "path"), c.Survey.Number)
 }
 
 // Duration gives a time span with the digits that matter.
@@ -104,7 +128,8 @@ func (p *Printer) Verified(h Heading, r *site.Report) {
 		list = append(list, row{word: "altered", name: Name(a.Path), note: a.Reason, bytes: -1})
 	}
 	for _, m := range r.Modes {
-		list = append(list, row{word: "mode", name: Name(m.Path), note: fmt.Sprintf("is %04o, should be %04o", m.Found, m.Want), bytes: -1})
+		list = append(list, row{word: "mode", name: Name(m.Path),
+			note: fmt.Sprintf("is %04o, should be %04o", m.Found, m.Want), bytes: -1})
 	}
 	for _, l := range r.Links {
 		list = append(list, row{word: "link", name: Name(l.Path), note: linkNote(l), bytes: -1})
@@ -117,11 +142,14 @@ func (p *Printer) Verified(h Heading, r *site.Report) {
 		p.printf("%s  %s: retired, and left for visitors for a while\n", p.paint("leaving", 10), Count(n, "file"))
 	}
 	if r.Matches() {
-		p.printf("%s  %s: %s checked by content, %s read\n", p.paint("match", 10), h.Place(), Count(r.Checked, "path"), Bytes(r.Bytes))
+		p.printf("%s  %s: %s checked by content, %s read\n", p.paint("match", 10), h.Place(), Count(r.Checked, "path"),
+			Bytes(r.Bytes))
 		return
 	}
-	p.printf("\n%s  %s: %d missing, %d altered, %d with another mode, %d other links, %s; %s checked\n", p.paint("differs", 10), h.Place(),
-		len(r.Missing), len(r.Altered), len(r.Modes), len(r.Links), Count(len(r.Strays), "stray"), Count(r.Checked, "path"))
+	p.printf("\n%s  %s: %d missing, %d altered, %d with another mode, %d other links, %s; %s checked\n",
+		p.paint("differs", 10), h.Place(),
+		len(r.Missing), len(r.Altered), len(r.Modes), len(r.Links), Count(len(r.Strays), "stray"),
+		Count(r.Checked, "path"))
 	if len(r.Missing)+len(r.Altered)+len(r.Modes)+len(r.Links) == 0 {
 		p.printf("%s  tartine deploy %s --remove-strays removes what no deployment put there; --strays ignore passes it over\n", p.paint("next", 10), h.target())
 		return
@@ -147,7 +175,8 @@ func (p *Printer) GivenUp(h Heading, g *site.GivenUp) {
 		if g.Stands > 0 {
 			standing = fmt.Sprintf("deployment %d is unchanged", g.Stands)
 		}
-		p.printf("%s  %s: nothing of deployment %d was visible, and %s\n", p.paint("given up", 10), h.Place(), g.Number, standing)
+		p.printf("%s  %s: nothing of deployment %d was visible, and %s\n", p.paint("given up", 10), h.Place(), g.Number,
+			standing)
 		return
 	}
 	var list []row
@@ -160,7 +189,9 @@ func (p *Printer) GivenUp(h Heading, g *site.GivenUp) {
 	add("not done", g.Before, "as it was before")
 	add("altered", g.Other, "neither the one nor the other: it counts as drifted")
 	p.rows(list)
-	p.printf("\n%s  %s: deployment %d is recorded as it is, with %d of %s done\n", p.paint("given up", 10), h.Place(), g.Number,
+	p.printf("\n%s  %s: deployment %d is recorded as it is, with %d of %s done\n", p.paint("given up", 10), h.Place(),
+		g.Number,
 		len(g.Reached), Count(len(g.Reached)+len(g.Before)+len(g.Other), "change"))
-	p.printf("%s  tartine deploy %s brings the rest; tartine rollback %s restores the deployment before\n", p.paint("next", 10), h.target(), h.target())
+	p.printf("%s  tartine deploy %s brings the rest; tartine rollback %s restores the deployment before\n",
+		p.paint("next", 10), h.target(), h.target())
 }

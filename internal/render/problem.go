@@ -56,7 +56,8 @@ func (p *Printer) WouldSend(h Heading, files int, bytes int64, changes bool) {
 		p.printf("%s  the site is as it should be\n", p.paint("unchanged", 10))
 		return
 	}
-	p.printf("Nothing was changed. A deployment would send %s, %s: tartine deploy %s\n", Count(files, "file"), Bytes(bytes), h.target())
+	p.printf("Nothing was changed. A deployment would send %s, %s: tartine deploy %s\n", Count(files, "file"),
+		Bytes(bytes), h.target())
 }
 
 // Line writes one line of text.

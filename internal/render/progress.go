@@ -35,7 +35,8 @@ type Progress struct {
 func NewProgress(ctx context.Context, out io.Writer, terminal bool) *Progress {
 	p := &Progress{out: out, terminal: terminal}
 	if terminal {
-		p.bars = mpb.NewWithContext(ctx, mpb.WithOutput(out), mpb.WithWidth(32), mpb.WithRefreshRate(120*time.Millisecond))
+		p.bars = mpb.NewWithContext(ctx, mpb.WithOutput(out), mpb.WithWidth(32),
+			mpb.WithRefreshRate(120*time.Millisecond))
 	}
 	return p
 }
@@ -51,7 +52,8 @@ func (p *Progress) Reading() func(bytes int64) {
 		return nil
 	}
 	p.since.Store(time.Now().UnixNano())
-	p.bar = p.bars.New(0, mpb.SpinnerStyle(`|`, `/`, `-`, `\`).PositionLeft(), mpb.BarWidth(2), mpb.BarRemoveOnComplete(),
+	p.bar = p.bars.New(0, mpb.SpinnerStyle(`|`, `/`, `-`, `\`).PositionLeft(), mpb.BarWidth(2),
+		mpb.BarRemoveOnComplete(),
 		mpb.PrependDecorators(decor.Name("reading   "), decor.Any(func(s decor.Statistics) string {
 			took := time.Since(time.Unix(0, p.since.Load()))
 			if s.Current == 0 || took < 200*time.Millisecond {

@@ -29,7 +29,7 @@ type word string
 var colours = map[word]string{
 	"new": "96", "changed": "93", "retired": "90", "stray": "35", "drifted": "95", "failed": "91",
 	"missing": "91", "done": "92", "not done": "93", "given up": "1;93", "altered": "91", "mode": "93", "link": "93",
-	"deployed": "1;92", "unchanged": "1;92", "match": "1;92", "verified": "92", "differs": "1;91", "incomplete": "1;93",
+	"deployed": "1;92", "packed": "1;92", "wiped": "1;92", "adopted": "1;92", "by hand": "35", "unchanged": "1;92", "match": "1;92", "verified": "92", "differs": "1;91", "incomplete": "1;93",
 	"error": "1;91", "warning": "93", "good": "92", "slow": "93", "wrong": "1;91",
 }
 
@@ -141,7 +141,8 @@ func (p *Printer) rows(list []row) {
 			line += fmt.Sprintf("  %*s", sizes, r.size())
 		}
 		if r.note != "" && p.room() > 0 && len("changed   ")+utf8.RuneCountInString(line+"  "+r.note) > p.room() {
-			p.printf("%s  %s\n%10s%s\n", p.paint(r.word, 8), strings.TrimRight(line, " "), "", p.wrapped(r.note, len("changed   ")))
+			p.printf("%s  %s\n%10s%s\n", p.paint(r.word, 8), strings.TrimRight(line, " "), "",
+				p.wrapped(r.note, len("changed   ")))
 			continue
 		} else if r.note != "" {
 			line += "  " + r.note
@@ -178,7 +179,8 @@ func (p *Printer) shorten(list []row) []row {
 		}
 	}
 	if more := len(out) - namesShown; more > 0 {
-		out = append(out[:namesShown], row{word: list[0].word, name: fmt.Sprintf("and %s more, which --verbose lists", Number(int64(more))), bytes: -1})
+		out = append(out[:namesShown], row{word: list[0].word,
+			name: fmt.Sprintf("and %s more, which --verbose lists", Number(int64(more))), bytes: -1})
 	}
 	return out
 }

@@ -6,14 +6,14 @@ import (
 	"tartine/internal/site"
 )
 
-// Checks lists what an examination found, with what to mend.
+// Checks lists what an examination found, with what to fix.
 func (p *Printer) Checks(h Heading, checks []site.Check) {
 	p.printf("%s\n\n", h.title())
 	wrong := 0
 	for _, c := range checks {
 		p.printf("%s  %-13s  %s\n", p.paint(word(c.Verdict), 8), c.Name, p.wrapped(c.Found, checkIndent))
-		if c.Mend != "" && c.Verdict != site.Good {
-			p.printf("%-8s  %-13s  %s\n", "", "", p.wrapped(c.Mend, checkIndent))
+		if c.Fix != "" && c.Verdict != site.Good {
+			p.printf("%-8s  %-13s  %s\n", "", "", p.wrapped(c.Fix, checkIndent))
 		}
 		if c.Verdict == site.Wrong {
 			wrong++
@@ -53,7 +53,8 @@ func (t *TargetState) state() string {
 	case t.Stands == nil:
 		return "answers; nothing was deployed yet"
 	default:
-		return fmt.Sprintf("deployment %d of %s, by %s", t.Stands.Number, t.Stands.At.Local().Format("2006-01-02 15:04"), who(t.Stands))
+		return fmt.Sprintf("deployment %d of %s, by %s", t.Stands.Number,
+			t.Stands.At.Local().Format("2006-01-02 15:04"), who(t.Stands))
 	}
 }
 

@@ -6,7 +6,8 @@ import (
 	"unicode/utf8"
 )
 
-// The widths for which lines are laid out, in columns. On a terminal that is narrower or wider it is as if it were one of these.
+// The widths for which lines are laid out, in columns. On a terminal that is narrower or wider it is as if it were one
+// of these.
 const (
 	narrowest = 40
 	widest    = 200
@@ -29,8 +30,9 @@ func (p *Printer) wrapped(text string, indent int) painted {
 	return painted(text)
 }
 
-// Wrap breaks a text between words into lines of so many columns at most. All but the first begin with an indent, beside which the first is
-// taken to stand, too. Words that are longer than that stay whole, and so does a text that fits.
+// Wrap breaks a text between words into lines of so many columns at most. All but the first begin with an indent,
+// beside which the first is taken to be there, too. Words that are longer than that stay whole, and so does a text that
+// fits.
 func Wrap(text string, indent, columns int) string {
 	if utf8.RuneCountInString(text) <= columns-indent {
 		return text

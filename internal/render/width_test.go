@@ -15,7 +15,7 @@ import (
 
 func TestTablesFitTheTerminal(t *testing.T) {
 	past := []site.Past{{Deployment: manifest.Deployment{Number: 12, At: time.Now(), User: "warden-of-the-rock", Host: "office.observatory.example", New: 2000, SentBytes: 123456789}}}
-	checks := []site.Check{{Name: "record", Verdict: site.Wrong, Found: strings.Repeat("the folder above ", 8), Mend: strings.Repeat("make it ", 12)}}
+	checks := []site.Check{{Name: "record", Verdict: site.Wrong, Found: strings.Repeat("the folder above ", 8), Fix: strings.Repeat("make it ", 12)}}
 	targets := []TargetState{{Name: "live", Address: "ssh://warden@server.observatory.example:2222/srv/www/gannet-rock/htdocs", Problem: strings.Repeat("nothing listens ", 5)}}
 	for _, width := range []int{40, 60, 80, 120, 200} {
 		var out bytes.Buffer

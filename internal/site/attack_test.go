@@ -152,7 +152,7 @@ func TestRollbackSendsNothing(t *testing.T) {
 	})
 }
 
-// TestAnySequence deploys, edits at the site, rolls back and cuts, in any order. After every step what stands is what
+// TestAnySequence deploys, edits at the site, rolls back and cuts, in any order. After every step what is there is what
 // is recorded but for the edits, and every deployment that is recorded can be rolled back to.
 func TestAnySequence(t *testing.T) {
 	t.Parallel()
@@ -223,11 +223,16 @@ type shifted struct {
 	by time.Duration
 }
 
-func (s shifted) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (int64, error) {
+func (s shifted) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) (int64, error) {
 	if attr.ModTime.IsZero() {
 		attr.ModTime = time.Now().Add(s.by)
 	}
 	return s.FS.Put(ctx, name, content, attr)
+}
+
+func (s shifted) Create(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) (int64, error) {
+	attr.ModTime = time.Now().Add(s.by)
+	return s.FS.Create(ctx, name, content, attr)
 }
 
 func TestAFarClockThatIsOffByHours(t *testing.T) {
@@ -299,7 +304,7 @@ type forgetful struct {
 	at    int
 }
 
-func (f *forgetful) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (int64, error) {
+func (f *forgetful) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) (int64, error) {
 	f.mu.Lock()
 	f.count++
 	loses := f.count == f.at

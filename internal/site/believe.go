@@ -13,8 +13,8 @@ import (
 	"tartine/internal/manifest"
 )
 
-// timeStep gives to what granularity times are compared. Where they cannot be set they say nothing, but that a file that
-// is older than the record has not been altered since.
+// timeStep gives to what granularity times are compared. Where they cannot be set they say nothing, but that a file
+// that is older than the record has not been altered since.
 func timeStep(able fsys.Abilities) time.Duration {
 	if able.NoTimes {
 		return math.MaxInt64
@@ -22,15 +22,17 @@ func timeStep(able fsys.Abilities) time.Duration {
 	return able.TimeStep
 }
 
-// Where a place tells when anything about a file changed last, which unlike its time nobody can set, a file is believed only when that was
-// not later than the record was completed: then nothing has touched it since. An alteration that keeps size and time is found
-// by that. So is what altered nothing, such as a change of rights there and back; it is read once, and when it is as recorded
-// deployments/N.seen notes up to when changes are known to have altered nothing: up to the latest that the survey found.
+// Where a place tells when anything about a file changed last, which unlike its time nobody can set, a file is believed
+// only when that was not later than the record was completed: then nothing has touched it since. An alteration that
+// keeps size and time is found by that. So is what altered nothing, such as a change of rights there and back; it is
+// read once, and when it is as recorded deployments/N.seen notes up to when changes are known to have altered nothing:
+// up to the latest that the survey found.
 //
-// Changes are dated in steps. What is altered after the record was completed, or after a file was read, may bear the same time, or one
-// of the step before; so only what changed a whole step before that is known.
+// Changes are dated in steps. What is altered after the record was completed, or after a file was read, may bear the
+// same time, or one of the step before; so only what changed a whole step before that is known.
 
-// longestStep is the coarsest step in which systems date changes: a timer ticks at least 100 times a second. See changeStep.
+// longestStep is the coarsest step in which systems date changes: a timer ticks at least 100 times a second. See
+// changeStep.
 const longestStep = 10 * time.Millisecond
 
 func seenFile(number int) string { return fmt.Sprintf("deployments/%d.seen", number) }
@@ -61,8 +63,9 @@ func (s *Survey) changed() (last int64) {
 	return last
 }
 
-// believe takes digests from the record for files that stand with the recorded size and time, if that is before settled, and of
-// which nothing has changed after what is known; 0: the place does not tell. It gives those that it would believe if they were older.
+// believe takes digests from the record for files that have the recorded size and time, if that is before settled, and
+// of which nothing has changed after what is known; 0: the place does not tell. It gives those that it would believe if
+// they were older.
 func (s *Survey) believe(abilities fsys.Abilities, settled time.Time, known int64) (young []int) {
 	step := timeStep(abilities)
 	recorded := s.Known()
@@ -92,8 +95,8 @@ func (s *Survey) believe(abilities fsys.Abilities, settled time.Time, known int6
 	return young
 }
 
-// datesOf asks for the dates of files that are too young by a listing, where the place tells more exactly of single files than in its
-// listings, and believes those that were dated before the record after all.
+// datesOf asks for the dates of files that are too young by a listing, where the place tells more exactly of single
+// files than in its listings, and believes those that were dated before the record after all.
 func (s *Site) datesOf(ctx context.Context, out *Survey, young []int, record string) error {
 	dater, ok := s.fs.(fsys.Dater)
 	if !ok || len(young) == 0 || s.Abilities().TimeStep < time.Minute {

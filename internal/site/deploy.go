@@ -1,9 +1,12 @@
 package site
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"slices"
 	"strings"
 	"time"
@@ -18,6 +21,7 @@ type Plan struct {
 	Survey *Survey          // what the plan is based on
 	Result *diff.Result     // what must change
 	Kept   []string         // paths that stay as they are, with all below them, although they are not in Want
+	Gone   []string         // paths of those that do not, with all below them
 	Last   []string         // patterns of what is published last
 	// Open opens the content of a path. It is not called for a rollback, whose content the site holds.
 	Open         func(path string) (io.ReadCloser, error)
@@ -25,14 +29,20 @@ type Plan struct {
 	Generator    string
 	Origin       *manifest.Origin
 	RemoveStrays bool
-	MakeParents  bool // make the folders above the root too
-	Partial      bool // publish what arrived although some did not
-	Incomplete   bool // some of the content could not be read: counts as some that did not arrive
-	SendAll      bool // send even what the site holds already
-	History      int  // how many deployments can be rolled back to; 0: DefaultHistory
-	Rollback     int  // the deployment that is published again, after Site.Held found its content; 0: none
+	MakeParents  bool               // make the folders above the root too
+	Partial      bool               // publish what arrived although some did not
+	Incomplete   bool               // some of the content could not be read: counts as some that did not arrive
+	SendAll      bool               // send even what the site holds already
+	History      int                // how many deployments can be rolled back to; 0: DefaultHistory
+	Rollback     int                // the deployment that is published again, after Site.Held found its content; 0: none
+	Hand         bool               // a person puts it there, beside what is there
+	Sources      string             // what the content is made of, for the record
+	Beside       *Beside            // where content may be taken from instead of being sent; nil: nowhere
+	Promoted     *manifest.Promoted // the deployment of another site that it brings; nil: it does not
 	Started      time.Time
 	Wait         time.Duration // how long to wait for another deployment to end
+	// the watch that deploys, of which ID and Since count; nil: it is one run
+	Watched *manifest.Watched
 }
 
 // Watch is told how a deployment goes on. Its functions are called from several goroutines at once and may be nil.
@@ -66,14 +76,29 @@ type Outcome struct {
 	SentBytes int64
 	Resumed   int       // files that an interrupted deployment had staged already
 	Reused    int       // files whose content the site or its kept store held
-	Failed    []Failure // sorted by path
+	Copied    int       // files that were taken from a tree beside the site
+	Failed    []Failure `cbor:"-"` // sorted by path
 	Number    int       // of the deployment; 0: nothing was published
 	Verified  bool      // everything published was checked, as Method says
-	Method    string    // how digests were computed
+	Method    Method    // how digests were computed
+	Program   string    // at the far end, that computed them; of ByProgram
 	ModesLeft int       // files whose mode the far end did not set
 	TimesLeft int       // files whose time it did not set
-	NotAtomic bool      // for a moment nothing stood where a file was replaced: the far end cannot do it in one step
+	NotAtomic bool      // for a moment nothing existed where a file was replaced: the far end cannot do it in one step
 }
+
+// Method is how the digests of what was published were computed.
+type Method string
+
+// The methods.
+const (
+	WhileWriting  Method = "while writing"  // at the far end, where the engine itself takes the bytes
+	ByProgram     Method = "by a program"   // of the far end, see Outcome.Program
+	ReadBack      Method = "read back"      // to this machine
+	ReadThere     Method = "read there"     // by an engine at the far end
+	FromContainer Method = "from container" // read back from a container that was carried to
+	ComparedAnew  Method = "compared anew"  // after the connection was lost
+)
 
 // Add notes what failed. Whatever else was checked, the deployment as a whole is then not verified.
 func (o *Outcome) Add(failures []Failure) {
@@ -86,6 +111,9 @@ func (o *Outcome) Add(failures []Failure) {
 type OvertakenError struct{ Expected, Found int }
 
 func (e *OvertakenError) Error() string {
+	if e.Found == 0 && e.Expected > 0 {
+		return "the site was wiped in the meantime"
+	}
 	return "another deployment was published in the meantime"
 }
 
@@ -96,12 +124,28 @@ func (e *CaseError) Error() string {
 	return fmt.Sprintf("%s and %s are one name here", e.Clashes[0].First, e.Clashes[0].Second)
 }
 
-// Deploy stages, publishes, checks and records. When it ends early, what was staged is kept for the next deployment.
-// With failures and without Plan.Partial nothing is published and the site stays as it was.
-func (s *Site) Deploy(ctx context.Context, plan *Plan, watch *Watch) (*Outcome, error) {
+// Staged is a deployment whose content is at the site, where nothing shows yet. The site stays locked, and the lock
+// renewed, until it is published or abandoned: one of both must be done.
+type Staged struct {
+	// Outcome is what was done so far, and what failed.
+	Outcome *Outcome
+
+	site    *Site
+	staging *staging
+	before  int // the current deployment
+	lock    *hold
+	release func()
+}
+
+// Stage locks the site and brings there what it does not hold. When it fails, what was staged is kept for the next
+// deployment. Watch is told of what goes on until then, and not of publishing.
+func (s *Site) Stage(ctx context.Context, plan *Plan, watch *Watch) (*Staged, error) {
 	fresh := !s.exists
 	whole := s.freshStart(plan)
 	if err := s.prepare(ctx, plan.MakeParents, !whole); err != nil {
+		return nil, s.unlessWiped(ctx, plan, err)
+	}
+	if err := s.allApart(plan.Want); err != nil { // only now is it known where the record is
 		return nil, err
 	}
 	whole = whole && !s.exists // else the record could only be made in the root
@@ -114,16 +158,59 @@ func (s *Site) Deploy(ctx context.Context, plan *Plan, watch *Watch) (*Outcome, 
 	if plan.Origin != nil {
 		user = plan.Origin.User
 	}
-	ctx, release, err := s.lockWaiting(ctx, user, plan.Wait)
+	lock, release, err := s.lockWaiting(ctx, user, plan.Wait)
 	if err != nil {
-		return nil, err
+		return nil, s.unlessWiped(ctx, plan, err)
 	}
-	defer release()
-	out, err := s.deployLocked(ctx, plan, whole, watch)
-	if err = lostLock(ctx, err); err != nil {
+	out := &Staged{Outcome: &Outcome{Verified: true}, site: s, lock: lock, release: release}
+	out.staging = &staging{site: s, plan: plan, fresh: whole, watch: watch, out: out.Outcome}
+	locked, end := lock.within(ctx)
+	defer end()
+	if err := lostLock(locked, out.stage(locked)); err != nil {
+		release()
 		return nil, err
 	}
 	return out, nil
+}
+
+// unlessWiped gives an error, unless its cause is that the site was wiped since the survey: then it looks at the root anew,
+// and gives an *OvertakenError.
+func (s *Site) unlessWiped(ctx context.Context, plan *Plan, err error) error {
+	if s.record == "" || !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if _, gone := s.fs.Lstat(ctx, s.record); !errors.Is(gone, fs.ErrNotExist) {
+		return err
+	}
+	return errors.Join(&OvertakenError{Expected: plan.Survey.Number}, s.look(ctx))
+}
+
+// Publish makes visible what was staged, checks and records it. With failures and without Plan.Partial nothing is
+// published and the site stays as it was.
+func (d *Staged) Publish(ctx context.Context, watch *Watch) (*Outcome, error) {
+	defer d.release()
+	locked, end := d.lock.within(ctx)
+	defer end()
+	out, err := d.publish(locked, watch)
+	if err = lostLock(locked, err); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Abandon keeps what was staged for the next deployment, and publishes nothing.
+func (d *Staged) Abandon(ctx context.Context) error {
+	defer d.release()
+	return d.site.sync(ctx)
+}
+
+// Deploy stages and publishes.
+func (s *Site) Deploy(ctx context.Context, plan *Plan, watch *Watch) (*Outcome, error) {
+	staged, err := s.Stage(ctx, plan, watch)
+	if err != nil {
+		return nil, err
+	}
+	return staged.Publish(ctx, watch)
 }
 
 func (s *Site) checkCase(ctx context.Context, want []manifest.Entry) error {
@@ -137,16 +224,20 @@ func (s *Site) checkCase(ctx context.Context, want []manifest.Entry) error {
 	return nil
 }
 
-func (s *Site) deployLocked(ctx context.Context, plan *Plan, whole bool, watch *Watch) (*Outcome, error) {
+func (d *Staged) stage(ctx context.Context) (err error) {
+	s, plan := d.site, d.staging.plan
 	if _, err := s.recoverLocked(context.WithoutCancel(ctx)); err != nil { // left by one that died since the survey
-		return nil, err
+		return err
 	}
-	standing, err := s.current(ctx)
-	if err != nil {
-		return nil, err
+	if d.before, err = s.current(ctx); err != nil {
+		return err
 	}
-	if standing != plan.Survey.Number {
-		return nil, &OvertakenError{plan.Survey.Number, standing}
+	if d.before != plan.Survey.Number {
+		err := error(&OvertakenError{plan.Survey.Number, d.before})
+		if d.before == 0 { // it was wiped, and what is known of the root is of before
+			err = errors.Join(err, s.look(ctx))
+		}
+		return err
 	}
 	if s.trees != "" {
 		for i := range plan.Result.Changes {
@@ -156,18 +247,18 @@ func (s *Site) deployLocked(ctx context.Context, plan *Plan, whole bool, watch *
 	if plan.Rollback > 0 {
 		plan.Open = s.openHeld(ctx, plan)
 	}
-	st := &staging{site: s, plan: plan, fresh: whole, watch: watch, out: &Outcome{Verified: true}}
-	if err := st.run(ctx); err != nil {
-		return nil, err
-	}
-	out := st.out
+	return d.staging.run(ctx)
+}
+
+func (d *Staged) publish(ctx context.Context, watch *Watch) (*Outcome, error) {
+	s, plan, out := d.site, d.staging.plan, d.Outcome
 	if (len(out.Failed) > 0 || plan.Incomplete) && !plan.Partial {
 		out.Verified = false
 		return out, s.sync(ctx)
 	}
-	// From here a cancelled run would leave more to mend than one that goes on: publishing is short.
+	// From here a cancelled run would leave more to put right than one that goes on: publishing is short.
 	ctx = context.WithoutCancel(ctx)
-	p, err := s.newPublish(ctx, plan, st, standing+1)
+	p, err := s.newPublish(ctx, plan, d.staging, s.after(d.before))
 	if err != nil {
 		return nil, err
 	}
@@ -195,7 +286,10 @@ func (s *Site) newPublish(ctx context.Context, plan *Plan, st *staging, number i
 	case s.trees != "":
 		p = newSwitch(s, plan, st.staged, number)
 	default:
-		p = newInPlace(s, plan, st.staged, number)
+		var keeps func(*diff.Found) bool
+		if keeps, err = s.keeping(ctx, plan); err == nil {
+			p = newInPlace(s, plan, st.staged, number, keeps)
+		}
 	}
 	if err == nil {
 		p.out = st.out
@@ -219,19 +313,20 @@ func (s *Site) recordOutcome(ctx context.Context, p *publish, out *Outcome) erro
 			return err
 		}
 	}
-	return s.complete(ctx, &journal{Number: p.number, Started: p.plan.Started, Tree: p.tree, History: p.plan.History, Staged: len(p.failed) > 0})
+	return s.complete(ctx, &journal{Number: p.number, Started: p.plan.Started, Tree: p.tree, History: p.plan.History,
+		TakesUp: p.plan.takesUp(), Staged: len(p.failed) > 0})
 }
 
 // tidy removes what is no longer of use.
 func (s *Site) tidy(ctx context.Context, j *journal) error {
-	if err := s.forgetOld(ctx, j.Number, j.History); err != nil {
+	if err := s.forgetOld(ctx, j.Number, j.History, j.TakesUp); err != nil {
 		return err
 	}
 	if err := s.sweepLocks(ctx); err != nil {
 		return err
 	}
 	if j.Tree != "" {
-		if err := s.removeTrees(ctx, j.Number, j.History); err != nil {
+		if err := s.removeTrees(ctx, j.Number); err != nil {
 			return err
 		}
 	}
@@ -244,43 +339,84 @@ func (s *Site) tidy(ctx context.Context, j *journal) error {
 	return s.clearIncoming(ctx)
 }
 
-// entries gives what stands after a publish: what was wanted where it was reached, else what was recorded before.
+// entries gives what is there after a publish: what was wanted where it was reached, else what was recorded before.
 func (p *publish) entries() []manifest.Entry {
-	found := inOrder(p.plan.Survey.Found, func(f *diff.Found) string { return f.Path })
-	changes := inOrder(p.plan.Result.Changes, func(c *diff.Change) string { return c.Path })
-	before, able := inOrder(p.plan.Survey.Known(), func(e *manifest.Entry) string { return e.Path }), p.site.Abilities()
-	out := make([]manifest.Entry, 0, len(p.plan.Want))
-	for _, e := range p.plan.Want {
-		f, c, r := found(e.Path), changes(e.Path), before(e.Path)
-		if p.undone[e.Path] {
-			continue
+	var (
+		plan, able = p.plan, p.site.Abilities()
+		keep       = Keeping(plan.Kept, plan.Gone)
+		goes       = Keeping(plan.Gone, nil)
+		found      = inOrder(plan.Survey.Found, func(f *diff.Found) string { return f.Path })
+		changes    = inOrder(plan.Result.Changes, func(c *diff.Change) string { return c.Path })
+		before     = inOrder(plan.Survey.Known(), func(e *manifest.Entry) string { return e.Path })
+		out        = make([]manifest.Entry, 0, len(plan.Want))
+	)
+	var recorded []manifest.Entry
+	if len(p.undone) > 0 || keep != nil || manifest.Contents(plan.Survey.Entries()) < len(plan.Survey.Entries()) {
+		recorded = plan.Survey.Entries() // else all that is recorded is wanted, or goes
+	}
+	together(plan.Want, recorded, func(want, was *manifest.Entry) {
+		path := cmp.Or(want, was).Path
+		f, c, r := found(path), changes(path), before(path)
+		undone := p.undone[path]
+		switch {
+		case want != nil && !undone:
+			e := *want
+			if plan.Hand {
+				e.Hand = r == nil || r.Hand || c != nil
+			}
+			if f != nil && (c == nil || !c.Sends()) && e.Kind == manifest.File {
+				e.ModTime = f.ModTime // it was left alone
+				if r != nil && !able.NoTimes && diff.SameTime(r.ModTime, f.ModTime, able.TimeStep) {
+					e.ModTime = r.ModTime // which may be more exact
+				}
+			}
+			out = append(out, e)
+		case was != nil && f == nil && plan.Hand && !was.Hand && !undone && keep != nil && keep(path):
+			out = append(out, *was) // somebody removed it, which is still to be told
+		case was == nil || f == nil, c != nil && c.Status == diff.Retired && !undone: // it is gone
+		case c != nil && c.Status == diff.Stray && plan.RemoveStrays && !undone:
+		case undone, was.Hand && (goes == nil || !goes(path)), keep != nil && keep(path):
+			out = append(out, *was)
 		}
-		if f != nil && (c == nil || !c.Sends()) && e.Kind == manifest.File {
-			e.ModTime = f.ModTime // it was left alone
-			if r != nil && !able.NoTimes && diff.SameTime(r.ModTime, f.ModTime, able.TimeStep) {
-				e.ModTime = r.ModTime // which may be more exact
+	})
+	return withoutFilled(out)
+}
+
+// withoutFilled leaves out folders that follow from what is in them.
+func withoutFilled(entries []manifest.Entry) []manifest.Entry {
+	out := entries[:0]
+	for i, e := range entries {
+		if e.Kind == manifest.Dir && e.Mode == manifest.DirMode {
+			if _, filled := manifest.FindBelow(entries[i+1:], e.Path); filled {
+				continue
 			}
 		}
 		out = append(out, e)
 	}
-	keep := keeper(p.plan.Kept)
-	if len(p.undone) == 0 && keep == nil {
-		return out
-	}
-	found = inOrder(p.plan.Survey.Found, func(f *diff.Found) string { return f.Path })
-	changes = inOrder(p.plan.Result.Changes, func(c *diff.Change) string { return c.Path })
-	standing := inOrder(out, func(e *manifest.Entry) string { return e.Path })
-	var more []manifest.Entry
-	for _, e := range p.plan.Survey.Entries() {
-		f, c, wanted := found(e.Path), changes(e.Path), standing(e.Path) != nil
-		gone := c != nil && c.Status == diff.Retired && !p.undone[e.Path]
-		if f != nil && !wanted && !gone && (p.undone[e.Path] || keep != nil && keep(e.Path)) {
-			more = append(more, e)
-		}
-	}
-	out = append(out, more...)
-	slices.SortFunc(out, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
 	return out
+}
+
+// together goes through two lists that are sorted by path: visit gets what both have of each path.
+func together(a, b []manifest.Entry, visit func(a, b *manifest.Entry)) {
+	for len(a) > 0 || len(b) > 0 {
+		order := 0
+		switch {
+		case len(b) == 0:
+			order = -1
+		case len(a) == 0:
+			order = 1
+		default:
+			order = strings.Compare(a[0].Path, b[0].Path)
+		}
+		var first, second *manifest.Entry
+		if order <= 0 {
+			first, a = &a[0], a[1:]
+		}
+		if order >= 0 {
+			second, b = &b[0], b[1:]
+		}
+		visit(first, second)
+	}
 }
 
 // inOrder looks paths up in a list that is sorted by path. They must be asked for in the same order.

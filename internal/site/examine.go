@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
@@ -29,7 +30,7 @@ type Check struct {
 	Name    string  `json:"name"`
 	Verdict Verdict `json:"verdict"`
 	Found   string  `json:"found"`
-	Mend    string  `json:"mend,omitempty"`
+	Fix     string  `json:"fix,omitempty"`
 }
 
 // roomEnough is how much free space raises no eyebrows, in bytes.
@@ -62,7 +63,7 @@ func (s *Site) Examine(ctx context.Context) ([]Check, error) {
 	}
 	x.room(ctx)
 	x.names(ctx)
-	if errors.Is(x.lost, fsys.ErrLost) {
+	if errors.Is(x.lost, farend.ErrLost) {
 		return x.checks, fmt.Errorf("after %s: %w", x.checks[len(x.checks)-1].Name, x.lost)
 	}
 	return x.checks, ctx.Err()
@@ -75,16 +76,16 @@ type examination struct {
 	lost   error
 }
 
-func (x *examination) add(name string, verdict Verdict, mend, found string, args ...any) {
-	x.checks = append(x.checks, Check{name, verdict, fmt.Sprintf(found, args...), mend})
+func (x *examination) add(name string, verdict Verdict, fix, found string, args ...any) {
+	x.checks = append(x.checks, Check{name, verdict, fmt.Sprintf(found, args...), fix})
 }
 
 // failed notes an error as something that is wrong.
-func (x *examination) failed(name string, err error, mend string) {
-	if errors.Is(err, fsys.ErrLost) {
+func (x *examination) failed(name string, err error, fix string) {
+	if errors.Is(err, farend.ErrLost) {
 		x.lost = err
 	}
-	x.add(name, Wrong, mend, "%s", cause(err))
+	x.add(name, Wrong, fix, "%s", cause(err))
 }
 
 func (x *examination) root(ctx context.Context) {
@@ -95,9 +96,9 @@ func (x *examination) root(ctx context.Context) {
 	case !s.exists:
 		x.add("root", Good, "", "%s does not exist yet; the first deployment makes it", s.label)
 	case number == 0:
-		x.add("root", Good, "", "%s stands; no deployment is recorded", s.label)
+		x.add("root", Good, "", "%s exists; no deployment is recorded", s.label)
 	default:
-		x.add("root", Good, "", "%s stands; deployment %d", s.label, number)
+		x.add("root", Good, "", "%s exists; deployment %d", s.label, number)
 	}
 }
 
@@ -105,13 +106,14 @@ func (x *examination) makeFolder(ctx context.Context) error {
 	s := x.site
 	parent, _ := fsys.Split(s.root)
 	if _, err := s.fs.Lstat(ctx, parent); parent != "." && errors.Is(err, fs.ErrNotExist) {
-		x.add("record", Wrong, "check the target's path, or deploy with --make-root", "the folder above the root does not exist")
+		x.add("record", Wrong, "check the target's path, or deploy with --make-root",
+			"the folder above the root does not exist")
 		return nil
 	}
 	for _, place := range s.recordPlaces() {
 		folder := place + "-doctor"
 		err := s.fs.Mkdir(ctx, folder, s.private(0o700))
-		if errors.Is(err, fsys.ErrLost) {
+		if errors.Is(err, farend.ErrLost) {
 			return err
 		}
 		if err == nil || errors.Is(err, fs.ErrExist) {
@@ -127,7 +129,8 @@ func (x *examination) makeFolder(ctx context.Context) error {
 			return nil
 		}
 	}
-	x.add("record", Wrong, "give the user who logs in the right to write beside the root, or in it", "nothing may be written beside the root or in it")
+	x.add("record", Wrong, "give the user who logs in the right to write beside the root, or in it",
+		"nothing may be written beside the root or in it")
 	return nil
 }
 
@@ -135,7 +138,7 @@ func (x *examination) writing(ctx context.Context) {
 	s, name := x.site, x.folder+"/probe"
 	content := []byte("Gannet Rock\n")
 	before := time.Now()
-	if _, err := s.fs.Put(ctx, name, bytes.NewReader(content), fsys.Attr{Mode: 0o755}); err != nil {
+	if _, err := s.fs.Put(ctx, name, bytes.NewReader(content), fsys.Attributes{Mode: 0o755}); err != nil {
 		x.failed("rights", err, "look at rights and quota of the user who logs in")
 		return
 	}
@@ -145,7 +148,8 @@ func (x *examination) writing(ctx context.Context) {
 		x.failed("rights", err, "")
 		return
 	case s.Abilities().Modes && info.Mode.Perm() != 0o755:
-		x.add("modes", Wrong, "the executable bit will not survive there", "a file written with mode 0755 has mode %04o", info.Mode.Perm())
+		x.add("modes", Wrong, "the executable bit will not survive there",
+			"a file written with mode 0755 has mode %04o", info.Mode.Perm())
 	default:
 		x.add("rights", Good, "", "files and folders can be written")
 	}
@@ -155,7 +159,8 @@ func (x *examination) writing(ctx context.Context) {
 	} else if off.Abs() <= clockEnough {
 		x.add("clock", Good, "", "it agrees with ours")
 	} else {
-		x.add("clock", Slow, "set the clock of one of the two machines: what the history says is dated by both", "the clock there is off by %s", off)
+		x.add("clock", Slow, "set the clock of one of the two machines: what the history says is dated by both",
+			"the clock there is off by %s", off)
 	}
 	if s.Abilities().OddNames {
 		x.attributes(ctx, name)
@@ -166,7 +171,8 @@ func (x *examination) writing(ctx context.Context) {
 // attributes tries whether modes and times can be set where not every server does what it offers.
 func (x *examination) attributes(ctx context.Context, name string) {
 	s := x.site
-	if err := s.fs.SetAttr(ctx, name, fsys.Attr{Mode: 0o755, ModTime: time.Date(2001, 5, 1, 6, 30, 15, 0, time.UTC)}); err != nil {
+	if err := s.fs.SetAttr(ctx, name, fsys.Attributes{Mode: 0o755,
+		ModTime: time.Date(2001, 5, 1, 6, 30, 15, 0, time.UTC)}); err != nil {
 		x.failed("modes", err, "look at the rights of the user who logs in")
 		return
 	}
@@ -174,11 +180,13 @@ func (x *examination) attributes(ctx context.Context, name string) {
 	if able.Modes {
 		x.add("modes", Good, "", "can be set")
 	} else {
-		x.add("modes", Slow, "where scripts must be executable, set that in the host's control panel", "cannot be set: the server refuses, or has no command for it")
+		x.add("modes", Slow, "where scripts must be executable, set that in the host's control panel",
+			"cannot be set: the server refuses, or has no command for it")
 	}
 	switch {
 	case able.UnsetTimes:
-		x.add("times", Slow, "the record says what a file was, by its size and that it is not newer", "cannot be set: files have the time at which they were brought")
+		x.add("times", Slow, "the record says what a file was, by its size and that it is not newer",
+			"cannot be set: files have the time at which they were brought")
 	case able.NoTimes:
 		x.add("times", Good, "", "can be set, and are told to the minute or to the day")
 	default:
@@ -188,12 +196,14 @@ func (x *examination) attributes(ctx context.Context, name string) {
 
 func (x *examination) digests(ctx context.Context, name string, want manifest.Digest) {
 	var got manifest.Digest
-	far, err := fsys.Digests(ctx, x.site.fs, []string{name}, 1, func(_ int, d manifest.Digest, failed error) { got = d })
+	far, err := fsys.Digests(ctx, x.site.fs, []string{name}, 1,
+		func(_ int, d manifest.Digest, failed error) { got = d })
 	switch {
 	case err != nil:
 		x.failed("checksums", err, "")
 	case got != want:
-		x.add("checksums", Wrong, "look for what alters files on their way", "what was written reads back as something else")
+		x.add("checksums", Wrong, "look for what alters files on their way",
+			"what was written reads back as something else")
 	case !x.site.Abilities().Links: // a place without shells, of which is known already what it can
 	case far > 0:
 		x.add("shell", Good, "", "it takes commands")
@@ -201,14 +211,15 @@ func (x *examination) digests(ctx context.Context, name string, want manifest.Di
 	case x.site.Abilities().TimeStep == time.Nanosecond:
 		x.add("checksums", Good, "", "computed where the files are")
 	default:
-		x.add("shell", Slow, "with ssh:// and a login shell that has sha256sum the far end computes checksums", "none that can be used")
-		x.add("checksums", Slow, "", "every file that is checked is read back over the line")
+		x.add("shell", Slow, "with ssh:// and a login shell that has sha256sum the far end computes checksums",
+			"none that can be used")
+		x.add("checksums", Slow, "", "every file that is checked is read back over the connection")
 	}
 }
 
 func (x *examination) replacing(ctx context.Context) {
 	s := x.site
-	_, err := s.fs.Put(ctx, x.folder+"/fresh", strings.NewReader("fresh"), fsys.Attr{Mode: 0o644})
+	_, err := s.fs.Put(ctx, x.folder+"/fresh", strings.NewReader("fresh"), fsys.Attributes{Mode: 0o644})
 	if err == nil {
 		err = s.fs.Rename(ctx, x.folder+"/fresh", x.folder+"/probe")
 	}
@@ -218,14 +229,16 @@ func (x *examination) replacing(ctx context.Context) {
 	case s.Abilities().AtomicReplace:
 		x.add("replace", Good, "", "a file is replaced in one step")
 	default:
-		x.add("replace", Slow, "a server with posix-rename@openssh.com can do it", "a file cannot be replaced in one step: for a moment nothing stands there")
+		x.add("replace", Slow, "a server with posix-rename@openssh.com can do it",
+			"a file cannot be replaced in one step: for a moment nothing is there")
 	}
 }
 
 func (x *examination) linking(ctx context.Context) {
 	s := x.site
 	if !s.Abilities().Links {
-		x.add("links", Slow, "send what they lead to with links: follow, or leave them out with links: skip", "there are none")
+		x.add("links", Slow, "send what they lead to with links: follow, or leave them out with links: skip",
+			"there are none")
 	} else if err := s.fs.Symlink(ctx, "probe", x.folder+"/link"); err != nil {
 		x.failed("links", err, "leave symbolic links out with links: follow or skip")
 	} else {
@@ -246,19 +259,21 @@ func (x *examination) room(ctx context.Context) {
 	}
 	free, err := spacer.FreeSpace(ctx)
 	switch {
-	case errors.Is(err, fsys.ErrLost):
+	case errors.Is(err, farend.ErrLost):
 		x.lost = err
 	case err != nil:
 		x.add("room", Good, "", "the far end does not tell")
 	case free.Bytes < roomEnough:
-		x.add("room", Slow, "make room: a deployment needs it for what is new, and for what it keeps", "%d MB are free", free.Bytes/1e6)
+		x.add("room", Slow, "make room: a deployment needs it for what is new, and for what it keeps", "%d MB are free",
+			free.Bytes/1e6)
 	default:
 		x.add("room", Good, "", "%.1f GB are free", float64(free.Bytes)/1e9)
 	}
 	switch {
 	case err != nil || free.Files < 0:
 	case free.Files < namesEnough:
-		x.add("inodes", Slow, "remove what is not needed there: each file and folder takes one, however small", "only %d more files can be made", free.Files)
+		x.add("inodes", Slow, "remove what is not needed there: each file and folder takes one, however small",
+			"only %d more files can be made", free.Files)
 	default:
 		x.add("inodes", Good, "", "%d more files can be made", free.Files)
 	}
@@ -270,7 +285,8 @@ func (x *examination) names(ctx context.Context) {
 	case err != nil:
 		x.lost = err
 	case folds:
-		x.add("names", Slow, "names that differ only in case are refused before anything is sent", "upper and lower case are one there")
+		x.add("names", Slow, "names that differ only in case are refused before anything is sent",
+			"upper and lower case are one there")
 	default:
 		x.add("names", Good, "", "upper and lower case are told apart")
 	}

@@ -9,6 +9,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"tartine/internal/diff"
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
@@ -22,14 +23,14 @@ const freshTree = "fresh"
 // doAppear is the step that gives a fresh tree the root's name.
 const doAppear = "appear"
 
-// freshStart tells whether a deployment may be staged as a whole tree: nothing stands, the record lies beside the root,
+// freshStart tells whether a deployment may be staged as a whole tree: nothing exists, the record lies beside the root,
 // and nothing is recorded whose content could be had without sending it.
 func (s *Site) freshStart(plan *Plan) bool {
 	return !s.exists && s.trees == "" && plan.Survey.Number == 0 && !plan.Survey.Anything && plan.Rollback == 0 &&
 		!s.isInside() && s.root != "."
 }
 
-// stageFresh makes the folders of the tree, and finds what stands in it already.
+// stageFresh makes the folders of the tree, and finds what is in it already.
 func (st *staging) stageFresh(ctx context.Context) ([]*parcel, error) {
 	s := st.site
 	if err := s.fs.Mkdir(ctx, s.inRecord(freshTree), manifest.DirMode); err != nil && !errors.Is(err, fs.ErrExist) {
@@ -79,7 +80,7 @@ func (st *staging) stageFresh(ctx context.Context) ([]*parcel, error) {
 
 func (s *Site) inFresh(path string) string { return s.inRecord(fsys.Join(freshTree, path)) }
 
-// leftFresh lists what stands in the fresh tree: files and folders by their paths.
+// leftFresh lists what is in the fresh tree: files and folders by their paths.
 func (s *Site) leftFresh(ctx context.Context) (map[string]*diff.Found, error) {
 	out := &Survey{}
 	at := *s
@@ -94,8 +95,9 @@ func (s *Site) leftFresh(ctx context.Context) (map[string]*diff.Found, error) {
 	return left, nil
 }
 
-// clearUnwanted removes what stands in the fresh tree and is not to, and folders in the place of files.
-func (s *Site) clearUnwanted(ctx context.Context, left map[string]*diff.Found, folders map[string]bool, want []manifest.Entry) error {
+// clearUnwanted removes what is in the fresh tree and is not to, and folders in the place of files.
+func (s *Site) clearUnwanted(ctx context.Context, left map[string]*diff.Found, folders map[string]bool,
+	want []manifest.Entry) error {
 	if len(left) == 0 {
 		return nil
 	}
@@ -143,7 +145,7 @@ func (s *Site) newFresh(ctx context.Context, plan *Plan, staged map[string]strin
 				p.expected = append(p.expected, step{Do: doLink, Path: e.Path, Link: e.Link})
 			}
 		case e.Kind == manifest.Dir:
-			if err = s.fs.SetAttr(ctx, s.inFresh(e.Path), fsys.Attr{Mode: e.Mode}); err == nil {
+			if err = s.fs.SetAttr(ctx, s.inFresh(e.Path), fsys.Attributes{Mode: e.Mode}); err == nil {
 				p.expected = append(p.expected, step{Do: doMode, Path: e.Path, Mode: e.Mode})
 			}
 		case staged[e.Path] == "":
@@ -151,7 +153,7 @@ func (s *Site) newFresh(ctx context.Context, plan *Plan, staged map[string]strin
 		default:
 			p.expected = append(p.expected, step{Do: doPlace, Path: e.Path, Mode: e.Mode, Size: e.Size})
 		}
-		if errors.Is(err, fsys.ErrLost) {
+		if errors.Is(err, farend.ErrLost) {
 			return nil, err
 		}
 		if err != nil {
@@ -167,7 +169,7 @@ func (s *Site) appear(ctx context.Context, st step) error {
 	if errors.Is(err, fs.ErrNotExist) {
 		info, failed := s.fs.Lstat(ctx, s.root)
 		switch {
-		case errors.Is(failed, fsys.ErrLost):
+		case errors.Is(failed, farend.ErrLost):
 			return failed
 		case failed == nil && info.Mode.IsDir():
 			err = nil
@@ -195,7 +197,7 @@ type folder struct {
 const mostFolders = 256
 
 // put writes a file whole. It tells whether it could be done in this way.
-func (f *folders) put(ctx context.Context, name string, content []byte, attr fsys.Attr) (bool, error) {
+func (f *folders) put(ctx context.Context, name string, content []byte, attr fsys.Attributes) (bool, error) {
 	filler, ok := f.site.fs.(fsys.Filler)
 	if !ok {
 		return false, nil
@@ -207,7 +209,7 @@ func (f *folders) put(ctx context.Context, name string, content []byte, attr fsy
 		opened, err := filler.OpenFolder(ctx, dir)
 		if err != nil {
 			f.mu.Unlock()
-			return !errors.Is(err, fsys.ErrUnsupported), err
+			return !errors.Is(err, farend.ErrUnsupported), err
 		}
 		f.trim()
 		at = &folder{Folder: opened}

@@ -10,12 +10,13 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 )
 
-// A place follows links on the way to a name. So before anything is done below a folder of the site or of the record, each
-// folder on the way is looked at: it must be a folder itself, and not a link to one. Else a step could reach what does not
-// belong to the site, or, when it is done again, another part of the site than the one that was meant.
+// A place follows links on the way to a name. So before anything is done below a folder of the site or of the record,
+// each folder on the way is looked at: it must be a folder itself, and not a link to one. Else a step could reach what
+// does not belong to the site, or, when it is done again, another part of the site than the one that was meant.
 
 // ground is which folders were found to be real before the steps of one phase.
 type ground struct {
@@ -77,12 +78,13 @@ func (g *ground) lookAt(ctx context.Context, level []string) error {
 		group.Go(func() error {
 			info, err := g.site.fs.Lstat(ctx, dir)
 			switch {
-			case errors.Is(err, fsys.ErrLost) || ctx.Err() != nil:
+			case errors.Is(err, farend.ErrLost) || ctx.Err() != nil:
 				return errors.Join(err, ctx.Err())
 			case err == nil && info.Mode.IsDir():
 				return nil
 			case err == nil:
-				err = &fs.PathError{Op: "enter", Path: dir, Err: fmt.Errorf("it is %s: %w", kindOf(info.Mode), errNoFolder)}
+				err = &fs.PathError{Op: "enter", Path: dir, Err: fmt.Errorf("it is %s: %w", kindOf(info.Mode),
+					errNoFolder)}
 			}
 			mu.Lock()
 			defer mu.Unlock()
@@ -121,6 +123,6 @@ func (g *ground) under(name string) error {
 	return g.folder[dir]
 }
 
-// gone tells whether an error of under means that nothing can stand at the name: a folder on the way is missing, or is
+// gone tells whether an error of under means that nothing can be at the name: a folder on the way is missing, or is
 // no folder any more.
 func gone(err error) bool { return errors.Is(err, fs.ErrNotExist) || errors.Is(err, errNoFolder) }

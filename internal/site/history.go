@@ -9,9 +9,9 @@ import (
 	"io/fs"
 	"maps"
 	"slices"
-	"strings"
 
 	"tartine/internal/diff"
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 
@@ -33,7 +33,7 @@ type NotKeptError struct {
 
 func (e *NotKeptError) Error() string { return fmt.Sprintf("deployment %d is not recorded", e.Number) }
 
-// History gives the recorded deployments, the latest first. The first one stands.
+// History gives the recorded deployments, the latest first. The first one is the current one.
 func (s *Site) History(ctx context.Context) ([]Past, error) {
 	numbers, err := s.recorded(ctx)
 	if err != nil {
@@ -88,7 +88,7 @@ func (s *Site) Held(ctx context.Context, survey *Survey, result *diff.Result) (m
 // openHeld gives a function that opens the content of a rollback's paths.
 func (s *Site) openHeld(ctx context.Context, plan *Plan) func(path string) (io.ReadCloser, error) {
 	return func(path string) (io.ReadCloser, error) {
-		i, ok := slices.BinarySearchFunc(plan.Want, path, func(e manifest.Entry, p string) int { return strings.Compare(e.Path, p) })
+		i, ok := manifest.Find(plan.Want, path)
 		if !ok {
 			return nil, fmt.Errorf("%s is not part of deployment %d", path, plan.Rollback)
 		}
@@ -136,7 +136,8 @@ func (s *Site) held(ctx context.Context, survey *Survey, result *diff.Result) (n
 		name := storeName(kept, c.Want.Digest, 1)
 		if size, ok := store[name]; ok && size == c.Want.Size {
 			names[c.Want.Digest] = s.inRecord(name)
-		} else if size, ok := staged[storeName(incoming, c.Want.Digest, 1)]; ok && size == c.Want.Size && names[c.Want.Digest] == "" {
+		} else if size, ok := staged[storeName(incoming, c.Want.Digest, 1)]; ok && size == c.Want.Size &&
+			names[c.Want.Digest] == "" {
 			names[c.Want.Digest] = s.inRecord(storeName(incoming, c.Want.Digest, 1))
 		}
 		if names[c.Want.Digest] == "" {
@@ -159,7 +160,7 @@ func (s *Site) Gather(ctx context.Context, paths []string, each func(i int, cont
 	for i, path := range paths {
 		group.Go(func() error {
 			content, err := s.readSmall(ctx, path)
-			if errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+			if errors.Is(err, farend.ErrLost) || ctx.Err() != nil {
 				return errors.Join(err, ctx.Err())
 			}
 			each(i, content, err)
@@ -188,10 +189,29 @@ func (s *Site) readSmall(ctx context.Context, path string) ([]byte, error) {
 	return content.Bytes(), err
 }
 
-// ReadPath opens a file of the site.
+// ReadPath opens a file of the site. Its errors name the path, and not where that is at the place.
 func (s *Site) ReadPath(ctx context.Context, path string) (io.ReadCloser, error) {
 	if err := manifest.CheckBytes(path); err != nil {
 		return nil, &fs.PathError{Op: "open", Path: path, Err: err}
 	}
-	return s.fs.Open(ctx, s.at(path))
+	if err := s.apart("open", path); err != nil {
+		return nil, err
+	}
+	file, err := s.fs.Open(ctx, s.at(path))
+	if err != nil && !errors.Is(err, farend.ErrLost) && ctx.Err() == nil {
+		return nil, &fs.PathError{Op: "open", Path: path, Err: causeOf(err)}
+	}
+	return file, err
+}
+
+// causeOf gives what is behind the names that an error of the place has.
+func causeOf(err error) error {
+	var named *fs.PathError
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return fs.ErrNotExist // each system has words of its own for it
+	case errors.As(err, &named):
+		return named.Err
+	}
+	return err
 }

@@ -15,7 +15,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"tartine/internal/fsys"
+	"tartine/internal/farend"
 	"tartine/internal/fsys/osfs"
 	"tartine/internal/site"
 )
@@ -33,13 +33,13 @@ func (w *world) cutWhen(content tree, after func(op string, names []string) bool
 		cut = cut || next
 		next = next || after(op, names)
 		if cut {
-			return fsys.ErrLost
+			return farend.ErrLost
 		}
 		return nil
 	}
 	w.jobs = 1
 	_, err := w.deploy(content)
-	require.ErrorIs(w.t, err, fsys.ErrLost)
+	require.ErrorIs(w.t, err, farend.ErrLost)
 	w.between.Before = func(string, ...string) error { return nil }
 	require.NoError(w.t, os.RemoveAll(w.lockFile()))
 }
@@ -108,7 +108,7 @@ func TestNothingIsDoneBelowALinkThatTakesTheWay(t *testing.T) {
 	}
 }
 
-// stuck is a publish that cannot be finished: a step of it fails each time. It gives what stood before and what is wanted.
+// stuck is a publish that cannot be finished: a step of it fails each time. It gives what was there before and what is wanted.
 func (w *world) stuck() (one, two tree) {
 	one = tree{"css/a.css": "1", "css/gone.css": "1", "img/p.svg": "1", "index.html": "1"}
 	two = tree{"css/a.css": "2", "css/new.css": "2", "img/p.svg": "2", "index.html": "2"}

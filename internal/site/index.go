@@ -9,13 +9,15 @@ import (
 	"strconv"
 	"strings"
 
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
 
-// Beside the manifest of a deployment with many entries lies deployments/N.index: the same entries in a form that is read
-// in a fraction of the time. It is written before the manifest. It counts only when it names the tree digest that the
-// manifest states and its checksum is right; whoever finds it missing, or in a form that is not known, reads the manifest.
+// Beside the manifest of a deployment with many entries lies deployments/N.index: the same entries in a form that is
+// read in a fraction of the time. It is written before the manifest. It counts only when it names the tree digest that
+// the manifest states and its checksum is right; whoever finds it missing, or in a form that is not known, reads the
+// manifest.
 //
 //	tartine index 1 <newline>   tree digest (32 bytes)   entries (manifest.Packed)   CRC-32C of all before (4 bytes)
 
@@ -28,18 +30,18 @@ var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
 func indexFile(number int) string { return "deployments/" + strconv.Itoa(number) + ".index" }
 
-func (s *Site) writeIndex(ctx context.Context, number int, m *manifest.Manifest, tree manifest.Digest) error {
-	if len(m.Entries) < indexEntries {
+func (s *Site) writeIndex(ctx context.Context, number int, entries manifest.Packed, tree manifest.Digest) error {
+	if len(entries) == 0 {
 		return nil
 	}
-	text := append(append([]byte(indexMagic), tree[:]...), manifest.Pack(m.Entries)...)
+	text := append(append([]byte(indexMagic), tree[:]...), entries...)
 	return s.write(ctx, indexFile(number), binary.BigEndian.AppendUint32(text, crc32.Checksum(text, castagnoli)))
 }
 
 // readIndexed reads a recorded manifest through its index, and gives its tree digest; or nil where no index counts.
 func (s *Site) readIndexed(ctx context.Context, number int) (m *manifest.Manifest, tree manifest.Digest, err error) {
 	text, err := s.read(ctx, indexFile(number), mostList)
-	if errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+	if errors.Is(err, farend.ErrLost) || ctx.Err() != nil {
 		return nil, tree, err
 	}
 	start := len(indexMagic) + len(manifest.Digest{})

@@ -1,7 +1,6 @@
 package site
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -13,14 +12,17 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"tartine/internal/diff"
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
 
-// The order in which a publish is written down makes every point at which it can end safe, also when the power fails and what
-// was not synced is lost. "Sync" is that of the place as a whole where it has one (see fsys.Syncer), and stands for every
-// file and every name written before.
+// The order in which a publish is written down makes every point at which it can end safe, also when the power fails
+// and what was not synced is lost. "Sync" is that of the place as a whole where it has one (see fsys.Syncer), and
+// stands for every file and every name written before.
 //
 //  1. Everything is staged. deployments/N.json is written aside; sync; it gets its name.
 //     It is not current, so nothing depends on it.
@@ -34,20 +36,22 @@ import (
 //     old trees, deployments that are no longer kept.
 //  6. publish.json is removed.
 //
-// Ending before 2 leaves the site as it was. After it, whoever comes next does steps 3 to 6 again, or from 5 on step 6 alone
-// with what is left to remove; step.go says why doing steps again is right. At a place without a sync of the whole (SFTP, FTP)
-// files are durable one by one, if the server can, and the order of names is up to its file system.
+// Ending before 2 leaves the site as it was. After it, whoever comes next does steps 3 to 6 again, or from 5 on step 6
+// alone with what is left to remove; step.go says why doing steps again is right. At a place without a sync of the
+// whole (SFTP, FTP) files are durable one by one, if the server can, and the order of names is up to its file system.
 
 const journalName = "publish.json"
 
 type journal struct {
 	Number  int       `json:"number"`
 	Started time.Time `json:"started"`
-	Tree    string    `json:"tree,omitempty"`    // the tree that is built, when the site is switched
-	History int       `json:"history,omitempty"` // how many deployments are kept; 0: DefaultHistory
-	Staged  bool      `json:"staged,omitempty"`  // what is staged is still wanted when all is done: some of it failed
-	Done    bool      `json:"done,omitempty"`    // the steps are done and N is current; there is only something to remove
-	Phases  [][]step  `json:"phases,omitempty"`
+	Tree    string    `json:"tree,omitempty"`     // the tree that is built, when the site is switched
+	History int       `json:"history,omitempty"`  // how many deployments are kept; 0: DefaultHistory
+	TakesUp int       `json:"takes_up,omitempty"` // the deployment that it takes up; 0: none
+	Staged  bool      `json:"staged,omitempty"`   // what is staged is still wanted when all is done: some of it failed
+	// the steps are done and N is current; there is only something to remove
+	Done   bool     `json:"done,omitempty"`
+	Phases [][]step `json:"phases,omitempty"`
 }
 
 func (p *publish) writeJournal(ctx context.Context) error {
@@ -57,7 +61,8 @@ func (p *publish) writeJournal(ctx context.Context) error {
 	if err := p.site.sure(ctx, true); err != nil {
 		return err
 	}
-	return p.site.putJournal(ctx, &journal{Number: p.number, Started: time.Now().UTC(), Tree: p.tree, History: p.plan.History, Phases: p.phases})
+	return p.site.putJournal(ctx, &journal{Number: p.number, Started: time.Now().UTC(), Tree: p.tree,
+		History: p.plan.History, TakesUp: p.plan.takesUp(), Phases: p.phases})
 }
 
 func (s *Site) putJournal(ctx context.Context, j *journal) error {
@@ -87,13 +92,15 @@ func (s *Site) readJournal(ctx context.Context) (*journal, error) {
 	return j, nil
 }
 
-// checkJournal checks that every name in a journal has just the shape that publish gives it. Whoever can write in the record
-// must not be able to have us move or overwrite what does not belong to the site.
+// checkJournal checks that every name in a journal has just the shape that publish gives it. Whoever can write in the
+// record must not be able to have us move or overwrite what does not belong to the site.
 func (s *Site) checkJournal(j *journal) error {
 	untrusted := func(format string, args ...any) error { return &UntrustedError{fmt.Sprintf(format, args...)} }
 	switch {
 	case j.Number < 1 || j.Number > mostNumber:
-		return untrusted("%d is no deployment's number", j.Number)
+		return untrusted("%d is not the number of a deployment", j.Number)
+	case j.TakesUp < 0 || j.TakesUp >= j.Number:
+		return untrusted("it takes up deployment %d", j.TakesUp)
 	case j.History < 0:
 		return untrusted("it keeps %d deployments", j.History)
 	case j.Tree != "" && (s.trees == "" || j.Tree != s.tree(j.Number)):
@@ -133,7 +140,8 @@ func (s *Site) checkStep(j *journal, st *step, links map[string]string) error {
 		if st.Digest == nil {
 			return errors.New("it names no digest")
 		}
-		if from = st.From; from != storeName(kept, *st.Digest, 1) && !isCopyOf(from, storeName(incoming, *st.Digest, 1)) {
+		if from = st.From; from != storeName(kept, *st.Digest, 1) &&
+			!isCopyOf(from, storeName(incoming, *st.Digest, 1)) {
 			return fmt.Errorf("%q is not where its content is staged", from)
 		}
 	case doLink:
@@ -151,7 +159,7 @@ func (s *Site) checkStep(j *journal, st *step, links map[string]string) error {
 		}
 	case doAppear:
 		if from = st.From; from != freshTree || st.Path != "." {
-			return fmt.Errorf("%q is no fresh tree", from)
+			return fmt.Errorf("%q is not a fresh tree", from)
 		}
 	case doSwitch:
 		if j.Tree == "" || st.Path != "." {
@@ -207,8 +215,13 @@ func treeNumber(trees, name, path string) (number int, ok bool) {
 
 func (s *Site) writeDeployment(ctx context.Context, p *publish, out *Outcome) error {
 	host, _ := os.Hostname()
-	d := &manifest.Deployment{Number: p.number, At: time.Now().UTC().Truncate(time.Second), Host: host, Same: p.plan.Result.Same,
-		SentFiles: out.SentFiles, SentBytes: out.SentBytes, Partial: len(p.undone) > 0 || p.plan.Incomplete, Rollback: p.plan.Rollback}
+	d := &manifest.Deployment{Number: p.number, At: time.Now().UTC().Truncate(time.Second), Host: host,
+		Same:      p.plan.Result.Same,
+		SentFiles: out.SentFiles, SentBytes: out.SentBytes, Partial: len(p.undone) > 0 || p.plan.Incomplete,
+		Rollback: p.plan.Rollback, Sources: p.plan.Sources, Hand: p.plan.Hand, Promoted: p.plan.Promoted}
+	if p.plan.Hand {
+		d.Sources = p.plan.Survey.Sources
+	}
 	if !p.plan.Started.IsZero() {
 		d.Seconds = math.Round(time.Since(p.plan.Started).Seconds()*1000) / 1000
 	}
@@ -218,22 +231,41 @@ func (s *Site) writeDeployment(ctx context.Context, p *publish, out *Outcome) er
 	if p.plan.Origin != nil {
 		d.User = p.plan.Origin.User
 	}
+	p.plan.watched(d)
 	if err := s.writeLeaving(ctx, p.number, p.plan.Result.Leaving); err != nil {
 		return err
 	}
-	return s.writeManifest(ctx, &manifest.Manifest{Created: d.At, Generator: p.plan.Generator, Origin: p.plan.Origin, Deployment: d, Entries: p.entries()})
+	return s.writeManifest(ctx, &manifest.Manifest{Created: d.At, Generator: p.plan.Generator, Origin: p.plan.Origin,
+		Deployment: d, Entries: p.entries()})
 }
 
 func (s *Site) writeManifest(ctx context.Context, m *manifest.Manifest) error {
-	tree := m.Tree()
-	if err := s.writeIndex(ctx, m.Deployment.Number, m, tree); err != nil {
+	var (
+		packed  manifest.Packed
+		working errgroup.Group // a watch waits for all of this, so several processors share it
+	)
+	working.Go(func() error {
+		if len(m.Entries) >= indexEntries {
+			packed = manifest.Pack(m.Entries)
+		}
+		return manifest.Check(m.Entries) // else nobody could read it
+	})
+	text, tree, err := m.JSON()
+	if failed := working.Wait(); err == nil && failed != nil {
+		err = &RecordError{s.inRecord(deploymentFile(m.Deployment.Number)), failed}
+	}
+	if err == nil {
+		err = s.writeIndex(ctx, m.Deployment.Number, packed, tree)
+	}
+	if err != nil {
 		return err
 	}
-	var text bytes.Buffer
-	if err := m.WriteJSONAs(&text, tree); err != nil {
-		return err
+	if m.Deployment.Hand {
+		if err := s.write(ctx, fmt.Sprintf("deployments/%d.%s", m.Deployment.Number, handSuffix), nil); err != nil {
+			return err
+		}
 	}
-	return s.write(ctx, deploymentFile(m.Deployment.Number), text.Bytes())
+	return s.write(ctx, deploymentFile(m.Deployment.Number), text)
 }
 
 // complete makes a deployment current, removes what is no longer of use, and ends its journal.
@@ -251,16 +283,16 @@ func (s *Site) complete(ctx context.Context, j *journal) error {
 	return s.clearUp(ctx, j)
 }
 
-// clearUp removes what is no longer of use, and the journal. The deployment is complete without it: what cannot be removed is left
-// to the next one.
+// clearUp removes what is no longer of use, and the journal. The deployment is complete without it: what cannot be
+// removed is left to the next one.
 func (s *Site) clearUp(ctx context.Context, j *journal) error {
-	if err := s.tidy(ctx, j); errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+	if err := s.tidy(ctx, j); errors.Is(err, farend.ErrLost) || ctx.Err() != nil {
 		return errors.Join(err, ctx.Err())
 	}
 	if err := s.sure(ctx, true); err != nil {
 		return err
 	}
-	if err := s.touch(ctx); errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+	if err := s.touch(ctx); errors.Is(err, farend.ErrLost) || ctx.Err() != nil {
 		return errors.Join(err, ctx.Err())
 	}
 	return s.endJournal(ctx)
@@ -273,17 +305,43 @@ func (s *Site) endJournal(ctx context.Context) error {
 	return nil
 }
 
-// touch makes the record younger, by more than the step in which changes are dated, than everything that was published, and than files
-// whose second names went with an old tree, which changes them; see believe.
+// touch makes the record younger, by more than the step in which changes are dated, than everything that was published,
+// and than files whose second names went with an old tree, which changes them; see believe. The clock that dates
+// changes may stop for longer than a step on a machine that is short of processors: so the wait ends when that clock
+// has moved, and not when ours has.
 func (s *Site) touch(ctx context.Context) error {
 	info, err := s.fs.Lstat(ctx, s.inRecord("current"))
 	if err != nil || info.Changed.IsZero() {
 		return err
 	}
-	select {
-	case <-time.After(2 * changeStep()):
-	case <-ctx.Done():
-		return ctx.Err()
+	first, err := s.dateCurrent(ctx)
+	for range mostTouches {
+		if err != nil {
+			return err
+		}
+		select {
+		case <-time.After(2 * changeStep()):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		var now time.Time
+		if now, err = s.dateCurrent(ctx); now.Sub(first) > changeStep() {
+			break
+		}
 	}
-	return s.fs.SetAttr(ctx, s.inRecord("current"), fsys.Attr{Mode: s.private(0o600)})
+	return err
+}
+
+// mostTouches is how often it is tried. Where the clock has not moved then, files are read once more by the next
+// survey.
+const mostTouches = 50
+
+// dateCurrent has the file of the current deployment's number changed now, and tells how that is dated.
+func (s *Site) dateCurrent(ctx context.Context) (time.Time, error) {
+	name := s.inRecord("current")
+	if err := s.fs.SetAttr(ctx, name, fsys.Attributes{Mode: s.private(0o600)}); err != nil {
+		return time.Time{}, err
+	}
+	info, err := s.fs.Lstat(ctx, name)
+	return info.Changed, err
 }

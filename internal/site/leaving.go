@@ -15,9 +15,10 @@ import (
 	"tartine/internal/manifest"
 )
 
-// Pages that visitors have open ask for what they refer to for a while after a deployment. So files that are no pages may stay for some
-// time after they were retired: they are leaving. Deployments/N.leaving says which, and until when, by the clock of whoever
-// publishes. The first deployment after that time removes them; until then they are neither strays nor part of what is recorded.
+// Pages that visitors have open ask for what they refer to for a while after a deployment. So files that are no pages
+// may stay for some time after they were retired: they are leaving. Deployments/N.leaving says which, and until when,
+// by the clock of whoever publishes. The first deployment after that time removes them; until then they are neither
+// strays nor part of what is recorded.
 
 // Retire says what becomes of files that are retired.
 type Retire struct {
@@ -68,7 +69,9 @@ func (s *Site) readLeaving(ctx context.Context, number int) ([]diff.Leaving, err
 		if err != nil || l.Size < 0 || len(out) > 0 && out[len(out)-1].Path >= l.Path {
 			return nil, &RecordError{s.inRecord(leavingFile(number)), untrusted(leavingFile(number), "the entry of %q is not one", l.Path)}
 		}
-		out = append(out, diff.Leaving{Entry: manifest.Entry{Path: l.Path, Size: l.Size, Mode: fs.FileMode(mode), Digest: l.Digest, ModTime: l.Time}, Until: l.Until})
+		out = append(out, diff.Leaving{Entry: manifest.Entry{Path: l.Path, Size: l.Size,
+			Attributes: manifest.Attributes{Mode: fs.FileMode(mode), ModTime: l.Time}, Digest: l.Digest},
+			Until: l.Until})
 	}
 	return out, nil
 }
@@ -80,7 +83,8 @@ func (s *Site) writeLeaving(ctx context.Context, number int, list []diff.Leaving
 	}
 	entries := make([]leavingEntry, len(list))
 	for i, l := range list {
-		entries[i] = leavingEntry{l.Path, l.Size, fmt.Sprintf("%04o", l.Mode.Perm()), l.Digest, l.ModTime.UTC(), l.Until.UTC()}
+		entries[i] = leavingEntry{l.Path, l.Size, fmt.Sprintf("%04o", l.Mode.Perm()), l.Digest, l.ModTime.UTC(),
+			l.Until.UTC()}
 	}
 	text, err := json.Marshal(entries)
 	if err != nil {
@@ -113,7 +117,8 @@ func (s *Site) part(survey *Survey, want *Wanted, result *diff.Result) {
 			return false
 		default:
 			entry := c.Found.Entry
-			result.Leaving = append(result.Leaving, diff.Leaving{Entry: entry, Until: now.Add(min(want.Retire.After, MostLeave)).Truncate(time.Second)})
+			result.Leaving = append(result.Leaving, diff.Leaving{Entry: entry,
+				Until: now.Add(min(want.Retire.After, MostLeave)).Truncate(time.Second)})
 			result.Stale = true // it is no longer part of what is recorded
 		}
 		return true

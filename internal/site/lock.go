@@ -13,29 +13,32 @@ import (
 	"sync"
 	"time"
 
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 )
 
 // The lock is a file that only one can make: it is written under a name of its own and then linked, so that it is never
-// there without saying who holds it. (Where the far end cannot link it is made in place; one that was cut short names nobody,
-// and is taken over as one that is not renewed.) Its holder writes it anew while it lives.
+// there without saying who holds it. (Where the far end cannot link it is made in place; one that was cut short names
+// nobody, and is taken over as one that is not renewed.) Its holder writes it anew while it lives.
 //
-// A lock that has not changed for the length of a lease was left by one that died. No clocks of two machines are compared for
-// that: either whoever wants the lock has seen it unchanged for so long, by its own clock; or the place itself dated
-// the lock that much earlier than a file that was written there just now. A holder on the same system, in the same world of
-// processes, is also known to be dead when its process is gone.
+// A lock that has not changed for the length of a lease was left by one that died. No clocks of two machines are
+// compared for that: either whoever wants the lock has seen it unchanged for so long, by its own clock; or the place
+// itself dated the lock that much earlier than a file that was written there just now. A holder on the same system, in
+// the same world of processes, is also known to be dead when its process is gone.
 //
-// To take a dead lock over, a second file, the marker, is made that is named after the dead lock's token: only one can make that
-// one, and it replaces the lock only if it still is what was found dead. The marker stays until the lock is given back. So of
-// several who find a dead lock one gets it, and a lock that somebody got in the meantime is never replaced.
+// To take a dead lock over, a second file, the marker, is made that is named after the dead lock's token: only one can
+// make that one, and it replaces the lock only if it still is what was found dead. The marker stays until the lock is
+// given back. So of several who find a dead lock one gets it, and a lock that somebody got in the meantime is never
+// replaced.
 //
-// A holder may have been suspended for longer than its lease, and be woken in the middle of its work. So it looks whether the lock
-// is still its own before it writes the journal, before each phase, before the record is written, and before any step when it has not
-// looked for a second. One that is late with renewing writes the lock first, then looks for a marker, then reads the lock:
-// whoever takes it over makes the marker first and then reads the lock, so at least one of the two sees the other. A holder
-// that lost its lock stops, and changes nothing more.
+// A holder may have been suspended for longer than its lease, and be woken in the middle of its work. So it looks
+// whether the lock is still its own before it writes the journal, before each phase, before the record is written, and
+// before any step when it has not looked for a second. One that is late with renewing writes the lock first, then looks
+// for a marker, then reads the lock: whoever takes it over makes the marker first and then reads the lock, so at least
+// one of the two sees the other. A holder that lost its lock stops, and changes nothing more.
 //
-// Not promised: that a single operation which was under way when its process was suspended is not done when it is woken.
+// Not promised: that a single operation which was under way when its process was suspended is not done when it is
+// woken.
 
 // DefaultLease is how long a lock counts that is not renewed, unless told otherwise.
 const DefaultLease = 2 * time.Minute
@@ -67,8 +70,8 @@ func (h *Holder) who() string {
 	return fmt.Sprintf("%s@%s, process %d, since %s", h.User, h.Host, h.Process, h.Since.Local().Format(time.DateTime))
 }
 
-// LockLostError tells that the lock is no longer held: somebody took it, removed it, or it could not be renewed in time. What
-// was under way has stopped.
+// LockLostError tells that the lock is no longer held: somebody took it, removed it, or it could not be renewed in
+// time. What was under way has stopped.
 type LockLostError struct {
 	Holder *Holder // who has it now; nil: nobody
 	Err    error   // why it could not be renewed; may be nil
@@ -101,14 +104,26 @@ type hold struct {
 	me     Holder
 	marker string // of a lock that was taken over; else empty
 
+	alive context.Context // ends when the lock is lost, or given back
+
 	mu      sync.Mutex
 	renewed time.Time
 	looked  time.Time
 	lost    error
 }
 
-// elapsed gives how long ago something was. A machine that sleeps stops one of its clocks, and one may be set; the longer
-// time counts.
+// within gives a context that ends when the lock is lost, too, until end is called.
+func (h *hold) within(ctx context.Context) (locked context.Context, end func()) {
+	locked, cancel := context.WithCancelCause(ctx)
+	stop := context.AfterFunc(h.alive, func() { cancel(context.Cause(h.alive)) })
+	return locked, func() {
+		stop()
+		cancel(nil)
+	}
+}
+
+// elapsed gives how long ago something was. A machine that sleeps stops one of its clocks, and one may be set; the
+// longer time counts.
 func elapsed(since time.Time) time.Duration {
 	return max(time.Since(since), time.Now().Round(0).Sub(since.Round(0)))
 }
@@ -197,23 +212,34 @@ func (h *hold) keep(ctx context.Context, stop <-chan struct{}, lose func(error))
 
 // lock takes the lock. The context that it returns ends when the lock is lost; release gives it back.
 func (s *Site) lock(ctx context.Context, user string) (locked context.Context, release func(), err error) {
-	return s.lockSeen(ctx, user, &sighting{})
+	h, unlock, err := s.lockSeen(ctx, user, &sighting{})
+	if err != nil {
+		return nil, nil, err
+	}
+	locked, end := h.within(ctx)
+	return locked, func() {
+		end()
+		unlock()
+	}, nil
 }
 
-func (s *Site) lockSeen(ctx context.Context, user string, seen *sighting) (locked context.Context, release func(), err error) {
+// lockSeen takes the lock, which is renewed until it is released, whatever becomes of the context.
+func (s *Site) lockSeen(ctx context.Context, user string, seen *sighting) (h *hold, release func(), err error) {
 	host, _ := os.Hostname()
 	boot, space := world()
-	h := &hold{site: s, me: Holder{Token: rand.Text(), User: user, Host: host, Process: os.Getpid(), Boot: boot, Space: space, Since: time.Now().UTC()}}
+	h = &hold{site: s, me: Holder{Token: rand.Text(), User: user, Host: host, Process: os.Getpid(), Boot: boot,
+		Space: space, Since: time.Now().UTC()}}
 	h.renewed = time.Now()
 	if err := s.claim(ctx, h, seen); err != nil {
 		return nil, nil, err
 	}
 	h.looked = h.renewed
 	s.locked = h
-	locked, lose := context.WithCancelCause(ctx)
+	alive, lose := context.WithCancelCause(context.WithoutCancel(ctx))
+	h.alive = alive
 	var renewing sync.WaitGroup
 	stop := make(chan struct{})
-	renewing.Go(func() { h.keep(locked, stop, lose) })
+	renewing.Go(func() { h.keep(alive, stop, lose) })
 	release = func() {
 		close(stop)
 		renewing.Wait()
@@ -232,17 +258,17 @@ func (s *Site) lockSeen(ctx context.Context, user string, seen *sighting) (locke
 			_ = s.fs.Remove(ctx, s.inRecord(h.marker)) // likewise
 		}
 	}
-	return locked, release, nil
+	return h, release, nil
 }
 
 // lockWaiting takes the lock, and tries again for a while when somebody else has it.
-func (s *Site) lockWaiting(ctx context.Context, user string, wait time.Duration) (context.Context, func(), error) {
+func (s *Site) lockWaiting(ctx context.Context, user string, wait time.Duration) (*hold, func(), error) {
 	deadline, seen := time.Now().Add(max(wait, s.lease/leastWait)), &sighting{}
 	for {
-		locked, release, err := s.lockSeen(ctx, user, seen)
+		h, release, err := s.lockSeen(ctx, user, seen)
 		var held *LockedError
 		if !errors.As(err, &held) || time.Now().After(deadline) {
-			return locked, release, err
+			return h, release, err
 		}
 		select {
 		case <-ctx.Done():
@@ -254,8 +280,8 @@ func (s *Site) lockWaiting(ctx context.Context, user string, wait time.Duration)
 
 const askAgain = time.Second
 
-// leastWait is for which part of a lease a lock is waited for in any case (three seconds): an agent whose connection was lost ends the
-// step that it is at.
+// leastWait is for which part of a lease a lock is waited for in any case (three seconds): an agent whose connection
+// was lost ends the step that it is at.
 const leastWait = 40
 
 // Locked tells who holds the lock, or nil.
@@ -292,7 +318,8 @@ type sighting struct {
 	at   time.Time
 }
 
-// claim makes the lock ours. The file under our own name, from which the lock is made, also tells what time it is there.
+// claim makes the lock ours. The file under our own name, from which the lock is made, also tells what time it is
+// there.
 func (s *Site) claim(ctx context.Context, h *hold, seen *sighting) error {
 	own := ownLock + h.me.Token
 	if err := s.putOwn(ctx, &h.me); err != nil {
@@ -311,7 +338,7 @@ func (s *Site) claim(ctx context.Context, h *hold, seen *sighting) error {
 			return err
 		}
 		holder := parseHolder(text)
-		if !bytes.Equal(seen.text, text) {
+		if seen.at.IsZero() || !bytes.Equal(seen.text, text) { // the first may be empty: it is being written
 			*seen = sighting{text, time.Now()}
 		}
 		dead := holder.diedHere() || elapsed(seen.at) > s.lease
@@ -373,7 +400,8 @@ func (s *Site) takeOver(ctx context.Context, h *hold, own string, dead []byte, h
 	return false, ignoreMissing(err)
 }
 
-// outlived tells whether the place dated a file of the record by more than a lease earlier than one that was written just now.
+// outlived tells whether the place dated a file of the record by more than a lease earlier than one that was written
+// just now.
 func (s *Site) outlived(ctx context.Context, name, now string) (bool, error) {
 	there, err := s.fs.Lstat(ctx, s.inRecord(name))
 	if err != nil {
@@ -386,8 +414,8 @@ func (s *Site) outlived(ctx context.Context, name, now string) (bool, error) {
 	return fresh.ModTime.Sub(there.ModTime) > s.lease+s.Abilities().TimeStep, nil
 }
 
-// diedHere tells whether the holder is known to be dead because its process is gone: a process of the same start of the same system,
-// in the same world of processes.
+// diedHere tells whether the holder is known to be dead because its process is gone: a process of the same start of the
+// same system, in the same world of processes.
 func (h *Holder) diedHere() bool {
 	host, err := os.Hostname()
 	boot, space := world()
@@ -398,7 +426,8 @@ func (h *Holder) diedHere() bool {
 func (s *Site) putOwn(ctx context.Context, me *Holder) error {
 	text, err := s.holderText(me)
 	if err == nil {
-		_, err = s.fs.Put(ctx, s.inRecord(ownLock+me.Token), bytes.NewReader(text), fsys.Attr{Mode: s.private(0o600)})
+		_, err = s.fs.Put(ctx, s.inRecord(ownLock+me.Token), bytes.NewReader(text),
+			fsys.Attributes{Mode: s.private(0o600)})
 	}
 	return err
 }
@@ -418,18 +447,18 @@ func (s *Site) putLock(ctx context.Context, me *Holder) error {
 
 // linkLock makes a lock file that must not be there yet.
 func (s *Site) linkLock(ctx context.Context, own, name string, me *Holder) error {
-	err := error(fsys.ErrUnsupported)
+	err := error(farend.ErrUnsupported)
 	if linker, ok := s.fs.(fsys.Linker); ok {
 		err = linker.Link(ctx, s.inRecord(own), s.inRecord(name))
 	}
-	if err == nil || errors.Is(err, fs.ErrExist) || errors.Is(err, fsys.ErrLost) {
+	if err == nil || errors.Is(err, fs.ErrExist) || errors.Is(err, farend.ErrLost) {
 		return err
 	}
 	text, err := s.holderText(me)
 	if err == nil {
-		_, err = s.fs.Put(ctx, s.inRecord(name), bytes.NewReader(text), fsys.Attr{Mode: s.private(0o600), New: true})
+		_, err = s.fs.Create(ctx, s.inRecord(name), bytes.NewReader(text), fsys.Attributes{Mode: s.private(0o600)})
 	}
-	if err != nil && !errors.Is(err, fs.ErrExist) && !errors.Is(err, fsys.ErrLost) {
+	if err != nil && !errors.Is(err, fs.ErrExist) && !errors.Is(err, farend.ErrLost) {
 		_ = s.fs.Remove(context.WithoutCancel(ctx), s.inRecord(name)) // it is ours, and there may be a part of it
 	}
 	return err
@@ -472,11 +501,12 @@ func (s *Site) holder(ctx context.Context) (*Holder, error) {
 
 // isToken tells whether a token is one: it becomes part of a file's name.
 func isToken(token string) bool {
-	return token != "" && len(token) <= 64 && strings.Trim(token, "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789") == ""
+	return token != "" && len(token) <= 64 && strings.Trim(token,
+		"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789") == ""
 }
 
-// parseHolder reads who holds a lock. One that is being written at this moment, or that nobody can read, has a holder without a
-// name.
+// parseHolder reads who holds a lock. One that is being written at this moment, or that nobody can read, has a holder
+// without a name.
 func parseHolder(text []byte) *Holder {
 	h := &Holder{}
 	if err := json.Unmarshal(text, h); err != nil || !isToken(h.Token) {

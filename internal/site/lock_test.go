@@ -14,7 +14,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"tartine/internal/fsys"
+	"tartine/internal/farend"
 	"tartine/internal/site"
 )
 
@@ -47,9 +47,11 @@ func (w *world) holder() (h site.Holder) {
 func (w *world) writeLock(h site.Holder, ago time.Duration) {
 	text, err := json.Marshal(h)
 	require.NoError(w.t, err)
-	require.NoError(w.t, os.WriteFile(w.lockFile(), text, 0o600))
+	fresh := w.lockFile() + ".fresh" // locks are renewed in one step
+	require.NoError(w.t, os.WriteFile(fresh, text, 0o600))
 	then := time.Now().Add(-ago)
-	require.NoError(w.t, os.Chtimes(w.lockFile(), then, then))
+	require.NoError(w.t, os.Chtimes(fresh, then, then))
+	require.NoError(w.t, os.Rename(fresh, w.lockFile()))
 }
 
 const noProcess = 1 << 22 // more than the system gives
@@ -104,6 +106,16 @@ func TestALockThatIsSeenUnchangedForALeaseIsDead(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 2, out.Number)
 	w.verify(second)
+}
+
+func TestALockThatIsBeingWrittenIsAlive(t *testing.T) {
+	w := newWorld(t)
+	w.mustDeploy(first)
+	require.NoError(t, os.WriteFile(w.lockFile(), nil, 0o600))
+	_, err := w.deploy(second)
+	var locked *site.LockedError
+	require.ErrorAs(t, err, &locked)
+	require.Equal(t, first, w.stands())
 }
 
 func TestALockThatChangesIsAlive(t *testing.T) {
@@ -396,7 +408,7 @@ func TestAKillAtTheVeryEndIsClearedUpByTheNextRun(t *testing.T) {
 		for i := range 4 {
 			w.mustDeploy(tree{"index.html": strings.Repeat("x", i+2)})
 		}
-		count, restore := w.failWhen(func(count int) bool { return count > n }, fsys.ErrLost)
+		count, restore := w.failWhen(func(count int) bool { return count > n }, farend.ErrLost)
 		_, err := w.deploy(second)
 		restore()
 		if *count <= n {

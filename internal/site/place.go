@@ -9,8 +9,8 @@ import (
 	"tartine/internal/fsys"
 )
 
-// Some places say that they do what they refuse then. What was found out by trying is written beside the record, so that it is not
-// tried, and told, each time anew. The doctor tries everything again.
+// Some places say that they do what they refuse then. What was found out by trying is written beside the record, so
+// that it is not tried, and told, each time anew. The doctor tries everything again.
 
 const placeName = "place.json"
 
@@ -49,7 +49,7 @@ func (s *Site) note(ctx context.Context) error {
 	}
 	text, err := json.Marshal(knownPlace{refused})
 	if err == nil {
-		_, err = s.fs.Put(ctx, s.inRecord(placeName), bytes.NewReader(text), fsys.Attr{Mode: s.private(0o600)})
+		_, err = s.fs.Put(ctx, s.inRecord(placeName), bytes.NewReader(text), fsys.Attributes{Mode: s.private(0o600)})
 	}
 	if err == nil {
 		s.refused = refused

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"tartine/internal/diff"
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
@@ -32,7 +33,7 @@ func (st *staging) checkSpace(ctx context.Context, missing []*parcel) error {
 		return nil
 	}
 	free, err := spacer.FreeSpace(ctx)
-	if errors.Is(err, fsys.ErrLost) {
+	if errors.Is(err, farend.ErrLost) {
 		return err
 	}
 	var need int64
@@ -74,7 +75,7 @@ func (st *staging) probeNames(ctx context.Context) error {
 		}
 		for _, probe := range probes {
 			_, err := st.site.fs.Lstat(ctx, st.site.at(probe))
-			if errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+			if errors.Is(err, farend.ErrLost) || ctx.Err() != nil {
 				return err
 			}
 			if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -89,8 +90,8 @@ func (st *staging) probeNames(ctx context.Context) error {
 // spellingFolder is where names are tried, in the record.
 const spellingFolder = "names"
 
-// probeSpelling finds names that the far side would refuse or alter, before anything is sent, by making files with what is unusual about
-// them.
+// probeSpelling finds names that the far side would refuse or alter, before anything is sent, by making files with what
+// is unusual about them.
 func (st *staging) probeSpelling(ctx context.Context) error {
 	s := st.site
 	if !s.Abilities().OddNames {
@@ -144,7 +145,8 @@ func (st *staging) probeRemovals(ctx context.Context) error {
 	}
 	for i := range st.plan.Result.Changes {
 		c := &st.plan.Result.Changes[i]
-		goes := c.Want == nil && (c.Status != diff.Stray || st.plan.RemoveStrays) || c.Want != nil && c.Found != nil && c.Want.Kind != c.Found.Kind
+		goes := c.Want == nil && (c.Status != diff.Stray || st.plan.RemoveStrays) || c.Want != nil && c.Found != nil &&
+			c.Want.Kind != c.Found.Kind
 		if !goes {
 			continue
 		}
@@ -155,8 +157,8 @@ func (st *staging) probeRemovals(ctx context.Context) error {
 	return ctx.Err()
 }
 
-// probeRights finds, where the far end can tell, what may not be put in its folder, before anything is sent. A tree that
-// is switched to is made anew, in folders of its own.
+// probeRights finds, where the far end can tell, what may not be put in its folder, before anything is sent. A tree
+// that is switched to is made anew, in folders of its own.
 func (st *staging) probeRights(ctx context.Context) error {
 	if err := st.probeRemovals(ctx); err != nil {
 		return err

@@ -37,7 +37,7 @@ func (l *liar) Symlink(ctx context.Context, target, name string) error {
 	return l.FS.Symlink(ctx, target, name)
 }
 
-func (l *liar) SetAttr(ctx context.Context, name string, attr fsys.Attr) error {
+func (l *liar) SetAttr(ctx context.Context, name string, attr fsys.Attributes) error {
 	if l.mode != nil && l.mode(name) {
 		return nil
 	}

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"tartine/internal/diff"
+	"tartine/internal/farend"
 	"tartine/internal/filter"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
@@ -24,11 +25,12 @@ type publish struct {
 	number int
 	phases [][]step
 	tree   string // the tree that is built, when the site is switched; else empty
-	fresh  bool   // a whole tree appears where nothing stood
+	fresh  bool   // a whole tree appears where nothing existed
 
 	recovering bool // it was begun by a deployment that was interrupted
 
-	expected []step // what the fresh tree holds, for lookUp
+	expected []step                 // what the fresh tree holds, for lookUp
+	keeps    func(*diff.Found) bool // what is kept of what is replaced; in place alone
 
 	mu     sync.Mutex
 	failed []Failure
@@ -39,8 +41,8 @@ type publish struct {
 
 // newInPlace orders the changes: what is in the way goes first, then folders are made, assets placed, pages placed,
 // what is retired removed, and folders that were emptied.
-func newInPlace(s *Site, plan *Plan, staged map[string]string, number int) *publish {
-	p := &publish{site: s, plan: plan, number: number, undone: map[string]bool{}}
+func newInPlace(s *Site, plan *Plan, staged map[string]string, number int, keeps func(*diff.Found) bool) *publish {
+	p := &publish{site: s, plan: plan, number: number, undone: map[string]bool{}, keeps: keeps}
 	layout, isPage := layoutOf(plan), plan.pages()
 	var assets, pages, removals, blocked []step
 	for i := range plan.Result.Changes {
@@ -48,7 +50,7 @@ func newInPlace(s *Site, plan *Plan, staged map[string]string, number int) *publ
 		switch {
 		case c.Status == diff.Stray && !plan.RemoveStrays:
 		case c.Want == nil:
-			st := step{Do: doRemove, Path: c.Path, Keep: keepName(c.Found)}
+			st := step{Do: doRemove, Path: c.Path, Keep: p.keepName(c.Found)}
 			if c.Found.Kind == manifest.Dir {
 				st.Do = doClear
 			}
@@ -59,9 +61,9 @@ func newInPlace(s *Site, plan *Plan, staged map[string]string, number int) *publ
 			}
 		default:
 			if c.Want.Kind == manifest.Dir && c.Found != nil && c.Found.Kind != manifest.Dir {
-				blocked = append(blocked, step{Do: doRemove, Path: c.Path, Keep: keepName(c.Found)})
+				blocked = append(blocked, step{Do: doRemove, Path: c.Path, Keep: p.keepName(c.Found)})
 			}
-			st, ok := place(c, staged, number, i)
+			st, ok := p.stepFor(c, staged, i)
 			if !ok {
 				p.undone[c.Path] = true
 				continue
@@ -96,9 +98,10 @@ func pagesOf(patterns []string) func(path string) bool {
 	return func(path string) bool { return len(set.Includes) > 0 && set.Decide(path, false).Taken }
 }
 
-// keepName gives the name in the record under which a file is kept; none for what is no file or has no known content.
-func keepName(f *diff.Found) string {
-	if f == nil || f.Kind != manifest.File || f.Other != 0 || f.Digest.IsZero() {
+// keepName gives the name in the record under which a file is kept; none for what is not a file, has no known content, or
+// is not kept.
+func (p *publish) keepName(f *diff.Found) string {
+	if f == nil || f.Kind != manifest.File || f.Other != 0 || f.Digest.IsZero() || !p.keeps(f) {
 		return ""
 	}
 	return storeName(kept, f.Digest, 1)
@@ -111,27 +114,28 @@ func (p *publish) kept() (digests []manifest.Digest, names []string) {
 	}
 	for i := range p.plan.Result.Changes {
 		c := &p.plan.Result.Changes[i]
-		goes := c.Sends() || c.Want == nil && (c.Status != diff.Stray || p.plan.RemoveStrays) || c.Want != nil && c.Found != nil && c.Want.Kind != c.Found.Kind
-		if name := keepName(c.Found); goes && name != "" {
+		goes := c.Sends() || c.Want == nil && (c.Status != diff.Stray || p.plan.RemoveStrays) || c.Want != nil &&
+			c.Found != nil && c.Want.Kind != c.Found.Kind
+		if name := p.keepName(c.Found); goes && name != "" {
 			digests, names = append(digests, c.Found.Digest), append(names, name)
 		}
 	}
 	return digests, names
 }
 
-// place gives the step that makes a path as wanted; not ok when its content has not arrived.
-func place(c *diff.Change, staged map[string]string, number, i int) (step, bool) {
+// stepFor gives the step that makes a path as wanted; not ok when its content has not arrived.
+func (p *publish) stepFor(c *diff.Change, staged map[string]string, i int) (step, bool) {
 	st := step{Path: c.Path, Mode: c.Want.Mode, Size: c.Want.Size}
 	switch {
 	case c.Want.Kind == manifest.Link:
-		st.Do, st.Link, st.Keep = doLink, c.Want.Link, keepName(c.Found)
-		st.From = fmt.Sprintf("%s/link-%d-%d", incoming, number, i)
+		st.Do, st.Link, st.Keep = doLink, c.Want.Link, p.keepName(c.Found)
+		st.From = fmt.Sprintf("%s/link-%d-%d", incoming, p.number, i)
 	case c.Want.Kind == manifest.Dir && c.Found != nil && c.Found.Kind == manifest.Dir, c.ModeOnly:
 		st.Do = doMode
 	case c.Want.Kind == manifest.Dir:
 		st.Do = doFolder
 	default:
-		st.Do, st.From, st.Digest, st.Keep = doPlace, staged[c.Path], &c.Want.Digest, keepName(c.Found)
+		st.Do, st.From, st.Digest, st.Keep = doPlace, staged[c.Path], &c.Want.Digest, p.keepName(c.Found)
 		return st, st.From != ""
 	}
 	return st, true
@@ -171,7 +175,7 @@ func byDepth(steps []step, deepestFirst bool) [][]step {
 	return out
 }
 
-// layout is which folders and leaves will be wanted, and which folders stand.
+// layout is which folders and leaves will be wanted, and which folders exist.
 type layout struct {
 	folders  map[string]bool // wanted, explicitly or by what lies below them
 	leaves   map[string]bool // wanted files and links that change
@@ -213,7 +217,7 @@ func (l *layout) belowLeaf(path string) bool {
 	return false
 }
 
-// clearings removes folders that stand where a file or link must go.
+// clearings removes folders that are where a file or link must go.
 func (l *layout) clearings() [][]step {
 	var steps []step
 	for dir := range l.standing {
@@ -246,7 +250,7 @@ func (l *layout) emptied(plan *Plan) []step {
 		for dir, _ := fsys.Split(c.Path); dir != "." && !seen[dir] && !l.folders[dir]; dir, _ = fsys.Split(dir) {
 			seen[dir] = true
 			if l.leaves[dir] || l.belowLeaf(dir) {
-				continue // it had to go before what stands in its place came
+				continue // it had to go before what is in its place came
 			}
 			steps = append(steps, step{Do: doClear, Path: dir})
 		}
@@ -254,9 +258,9 @@ func (l *layout) emptied(plan *Plan) []step {
 	return steps
 }
 
-// run writes the journal and does the steps. It fails only when the connection or the lock is lost or the record cannot be
-// written; steps that fail are noted, and keep the phases after theirs from being done, unless the plan is to publish
-// what can be.
+// run writes the journal and does the steps. It fails only when the connection or the lock is lost or the record cannot
+// be written; steps that fail are noted, and keep the phases after theirs from being done, unless the plan is to
+// publish what can be.
 func (p *publish) run(ctx context.Context, watch *Watch) error {
 	total := 0
 	for _, phase := range p.phases {
@@ -275,7 +279,7 @@ func (p *publish) run(ctx context.Context, watch *Watch) error {
 		if err := p.site.removeAll(ctx, p.tree); err != nil {
 			return err
 		}
-		defer func(live string) { p.settle(live) }(p.site.live)
+		defer func(live string) { p.noteTree(live) }(p.site.live)
 	}
 	digests, names := p.kept()
 	if err := p.site.makeShelves(ctx, names); err != nil {
@@ -296,8 +300,9 @@ func (p *publish) run(ctx context.Context, watch *Watch) error {
 	return p.lookUp(ctx)
 }
 
-// doAll does the phases one after the other. Those behind one in which a step failed are not begun, unless it goes on all the
-// same, or the step failed only because its staged file is gone; but folders that were emptied are removed at the end in any case.
+// doAll does the phases one after the other. Those behind one in which a step failed are not begun, unless it goes on
+// all the same, or the step failed only because its staged file is gone; but folders that were emptied are removed at
+// the end in any case.
 func (p *publish) doAll(ctx context.Context, watch *Watch, goOn bool) error {
 	stopped := false
 	for i, phase := range p.phases {
@@ -312,7 +317,8 @@ func (p *publish) doAll(ctx context.Context, watch *Watch, goOn bool) error {
 		}
 		stopped = !goOn && len(p.blocking()) > 0
 		if makesFolders(phase) && (i+1 == len(p.phases) || !makesFolders(p.phases[i+1])) {
-			// What is put into a folder is lost where the folder is: no order of names is promised when the power fails.
+			// What is put into a folder is lost where the folder is: no order of names is promised when the power
+			// fails.
 			if err := p.site.sync(ctx); err != nil {
 				return err
 			}
@@ -345,8 +351,8 @@ func (p *publish) blocking() (out []Failure) {
 	return out
 }
 
-// settle puts back what the site takes for the tree that visitors see, when the new one was not switched to.
-func (p *publish) settle(live string) {
+// noteTree puts back what the site takes for the tree that visitors see, when the new one was not switched to.
+func (p *publish) noteTree(live string) {
 	if p.undone["."] {
 		p.site.live = live
 	} else {
@@ -374,7 +380,7 @@ func (p *publish) doPhase(ctx context.Context, phase []step, watch *Watch) error
 				return err
 			}
 			err := p.site.do(ctx, g, st)
-			if errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+			if errors.Is(err, farend.ErrLost) || ctx.Err() != nil {
 				return errors.Join(err, ctx.Err())
 			}
 			if err != nil {
@@ -399,7 +405,8 @@ func (p *publish) count(st step, info fsys.Info) {
 	able := p.site.Abilities()
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if (st.Do == doPlace || st.Do == doMode) && !able.Modes && info.Mode.IsRegular() && info.Mode.Perm() != st.Mode.Perm() {
+	if (st.Do == doPlace || st.Do == doMode) && !able.Modes && info.Mode.IsRegular() &&
+		info.Mode.Perm() != st.Mode.Perm() {
 		p.modesLeft++
 	}
 	if st.Do == doPlace && able.UnsetTimes {
@@ -423,7 +430,7 @@ func (p *publish) lookUp(ctx context.Context) error {
 	for dir, steps := range byFolder {
 		group.Go(func() error {
 			list, err := p.site.fs.List(ctx, p.site.at(dir))
-			if errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+			if errors.Is(err, farend.ErrLost) || ctx.Err() != nil {
 				return err
 			}
 			found := map[string]fsys.Info{}

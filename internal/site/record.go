@@ -15,7 +15,7 @@ import (
 	"tartine/internal/manifest"
 )
 
-// DefaultHistory is how many deployments can be rolled back to, the one that stands included, unless told otherwise.
+// DefaultHistory is how many deployments can be rolled back to, the current one included, unless told otherwise.
 const DefaultHistory = 5
 
 // RecordError tells that a file of the record cannot be used.
@@ -28,7 +28,7 @@ func (e *RecordError) Error() string { return fmt.Sprintf("record %s: %v", e.Fil
 
 func (e *RecordError) Unwrap() error { return e.Err }
 
-// Recorded reads the manifest of the deployment that stands, or nil when none is recorded.
+// Recorded reads the manifest of the current deployment, or nil when none is recorded.
 func (s *Site) Recorded(ctx context.Context) (*manifest.Manifest, error) {
 	number, err := s.current(ctx)
 	if err != nil {
@@ -76,9 +76,9 @@ func (s *Site) readManifest(ctx context.Context, number int) (*manifest.Manifest
 
 func deploymentFile(number int) string { return fmt.Sprintf("deployments/%d.json", number) }
 
-// Affirm writes the record of the deployment that stands once more, as it is, after its files were found to be as
-// recorded by their content in the last survey. From then on files that were dated shortly before the first writing are believed by
-// size and time too, and so are those that changed in other ways before that survey.
+// Affirm writes the record of the current deployment once more, as it is, after its files were found to be as
+// recorded by their content in the last survey. From then on files that were dated shortly before the first writing are
+// believed by size and time too, and so are those that changed in other ways before that survey.
 func (s *Site) Affirm(ctx context.Context, number int, user string) error {
 	ctx, release, err := s.lock(ctx, user)
 	if err != nil {
@@ -100,7 +100,7 @@ func (s *Site) Affirm(ctx context.Context, number int, user string) error {
 	return s.write(ctx, deploymentFile(number), text)
 }
 
-// current gives the number of the deployment that stands, or 0.
+// current gives the number of the current deployment, or 0.
 func (s *Site) current(ctx context.Context) (int, error) {
 	if s.record == "" {
 		return 0, nil
@@ -114,13 +114,13 @@ func (s *Site) current(ctx context.Context) (int, error) {
 	}
 	number, err := strconv.Atoi(strings.TrimSpace(string(text)))
 	if err != nil || number < 1 || number > mostNumber {
-		return 0, &RecordError{s.inRecord("current"), fmt.Errorf("%q is no deployment's number", text)}
+		return 0, &RecordError{s.inRecord("current"), fmt.Errorf("%q is not the number of a deployment", text)}
 	}
 	return number, nil
 }
 
-// How large files of the record may be that are read, in bytes, and how large a deployment's number. The record is input: whoever
-// can write there must not be able to take our memory.
+// How large files of the record may be that are read, in bytes, and how large a deployment's number. The record is
+// input: whoever can write there must not be able to take our memory.
 const (
 	mostShort  = 16 << 10  // a lock, or the number that is current
 	mostList   = 512 << 20 // a manifest, its index, a journal
@@ -151,7 +151,7 @@ func (s *Site) read(ctx context.Context, name string, most int64) ([]byte, error
 // write writes a file of the record in one step: it is whole and new, or as it was.
 func (s *Site) write(ctx context.Context, name string, text []byte) error {
 	fresh := s.inRecord(name + ".fresh")
-	_, err := s.fs.Put(ctx, fresh, bytes.NewReader(text), fsys.Attr{Mode: s.private(0o600)})
+	_, err := s.fs.Put(ctx, fresh, bytes.NewReader(text), fsys.Attributes{Mode: s.private(0o600)})
 	if err == nil {
 		err = s.sync(ctx)
 	}
@@ -182,7 +182,7 @@ func (s *Site) writeDurably(ctx context.Context, name string, text []byte) error
 func (s *Site) checkSize(ctx context.Context, name string, size int) error {
 	info, err := s.fs.Lstat(ctx, name)
 	if err == nil && info.Size != int64(size) {
-		err = fmt.Errorf("%d bytes were written and %d stand there", size, info.Size)
+		err = fmt.Errorf("%d bytes were written and %d are there", size, info.Size)
 	}
 	return err
 }
@@ -195,7 +195,7 @@ func (s *Site) sync(ctx context.Context) error {
 	return nil
 }
 
-// numbers gives the deployments that are recorded, in order, up to the one that stands.
+// numbers gives the deployments that are recorded, in order, up to the current one.
 func (s *Site) numbers(ctx context.Context, current int) (out []int, err error) {
 	list, err := s.fs.List(ctx, s.inRecord("deployments"))
 	if err != nil {
@@ -211,22 +211,70 @@ func (s *Site) numbers(ctx context.Context, current int) (out []int, err error) 
 	return out, nil
 }
 
+// handSuffix ends the name of an empty file that says of a deployment that it was made by hand.
+const handSuffix = "hand"
+
+// outdated gives the oldest deployment that stays, 0 when all do, and those after it that go nevertheless. Of deployments
+// of a content as many stay as the history is long, and of changes by hand since the first of them as many again: a few
+// changes by hand must not push out what a person would go back to.
+func outdated(numbers []int, byHand map[int]bool, history int) (oldest int, between map[int]bool) {
+	var content, hand []int
+	for _, number := range numbers {
+		if byHand[number] {
+			hand = append(hand, number)
+		} else {
+			content = append(content, number)
+		}
+	}
+	between = map[int]bool{}
+	if len(content) >= history {
+		oldest = content[len(content)-history]
+		hand = slices.DeleteFunc(hand, func(number int) bool { return number < oldest })
+	}
+	if gone := len(hand) - history; gone > 0 {
+		for _, number := range hand[:gone] {
+			between[number] = true
+		}
+		if len(content) == 0 {
+			oldest = hand[gone]
+		}
+	}
+	return oldest, between
+}
+
 // forgetOld removes the manifests of deployments that are no longer kept, and the content that only they wanted.
-func (s *Site) forgetOld(ctx context.Context, current, history int) error {
+// One that was taken up by another, or that is one of too many made by hand, goes, too, but for what it kept.
+func (s *Site) forgetOld(ctx context.Context, current, history, takenUp int) error {
 	if history <= 0 {
 		history = DefaultHistory
 	}
-	oldest := current - history + 1
+	numbers, err := s.numbers(ctx, current)
+	if err != nil {
+		return err
+	}
+	numbers = slices.DeleteFunc(numbers, func(number int) bool { return number == takenUp })
 	list, err := s.fs.List(ctx, s.inRecord("deployments"))
 	if err != nil {
 		return err
 	}
+	byHand := map[int]bool{}
+	for _, info := range list {
+		if number, suffix, ok := recordNumber(info.Name); ok && suffix == handSuffix {
+			byHand[number] = true
+		}
+	}
+	oldest, between := outdated(numbers, byHand, history)
+	between[takenUp] = true
 	var gone []string
 	unwanted := map[manifest.Digest]bool{}
+	var later []int // those whose kept content stays
 	for _, info := range list {
 		number, suffix, ok := recordNumber(info.Name)
 		isKept := suffix == "kept"
-		if !ok || number > oldest || !isKept && number == oldest {
+		if ok && isKept && number > oldest && number <= current {
+			later = append(later, number)
+		}
+		if !ok || (number > oldest || !isKept && number == oldest) && (isKept || !between[number]) {
 			continue
 		}
 		gone = append(gone, "deployments/"+info.Name)
@@ -242,7 +290,7 @@ func (s *Site) forgetOld(ctx context.Context, current, history int) error {
 		}
 	}
 	if len(unwanted) > 0 {
-		for number := max(oldest+1, 1); number <= current; number++ {
+		for _, number := range later {
 			digests, err := s.readKept(ctx, number)
 			if err != nil {
 				return err

@@ -17,6 +17,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/fsystest"
 	"tartine/internal/manifest"
@@ -50,7 +51,7 @@ func (w *memoryWorld) cutAfter(n int) {
 		mu.Lock()
 		defer mu.Unlock()
 		if w.ops++; w.ops > n {
-			return fsys.ErrLost
+			return farend.ErrLost
 		}
 		return nil
 	}
@@ -170,7 +171,7 @@ func recoveryCase(ctx context.Context, seed uint64) error {
 		}
 	}
 	for path, text := range neighbour {
-		if _, err := w.memory.Put(ctx, "other/"+path, strings.NewReader(text), fsys.Attr{Mode: 0o644}); err != nil {
+		if _, err := w.memory.Put(ctx, "other/"+path, strings.NewReader(text), fsys.Attributes{Mode: 0o644}); err != nil {
 			return err
 		}
 	}
@@ -186,7 +187,7 @@ func recoveryCase(ctx context.Context, seed uint64) error {
 	power := w.random.IntN(2) == 0
 	w.cutAfter(w.random.IntN(120))
 	out, err := w.deploy(ctx, two)
-	if err != nil && !errors.Is(err, fsys.ErrLost) {
+	if err != nil && !errors.Is(err, farend.ErrLost) {
 		return fmt.Errorf("cut deployment: %w", err)
 	}
 	if err == nil && len(out.Failed) > 0 {
@@ -195,7 +196,7 @@ func recoveryCase(ctx context.Context, seed uint64) error {
 	w.dieAndWake(ctx, power)
 	for range w.random.IntN(4) {
 		w.cutAfter(w.random.IntN(50))
-		if err := w.recover(ctx); err != nil && !errors.Is(err, fsys.ErrLost) {
+		if err := w.recover(ctx); err != nil && !errors.Is(err, farend.ErrLost) {
 			return fmt.Errorf("cut recovery: %w", err)
 		}
 		w.dieAndWake(ctx, power)

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"tartine/internal/diff"
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
@@ -68,7 +69,7 @@ func (st *staging) copies(ctx context.Context, pairs []fsys.Pair) ([]bool, error
 }
 
 func (st *staging) setAttr(ctx context.Context, p *parcel) error {
-	attr := fsys.Attr{Mode: p.change.Want.Mode, ModTime: p.change.Want.ModTime}
+	attr := p.change.Want.Attributes
 	return st.site.fs.SetAttr(ctx, st.site.inRecord(p.name), attr)
 }
 
@@ -134,11 +135,12 @@ func (st *staging) borrow(ctx context.Context, p *parcel, f *diff.Found) bool {
 
 // goes tells whether a path's content goes from the site with this deployment.
 func (st *staging) goes(path string) bool {
-	i, found := slices.BinarySearchFunc(st.plan.Result.Changes, path, func(c diff.Change, p string) int { return strings.Compare(c.Path, p) })
+	i, found := slices.BinarySearchFunc(st.plan.Result.Changes, path,
+		func(c diff.Change, p string) int { return strings.Compare(c.Path, p) })
 	return found && st.plan.Result.Changes[i].Status == diff.Retired
 }
 
-// resume takes what stands staged or kept, if its bytes are right, and gives the parcels that are missing.
+// resume takes what is staged or kept, if its bytes are right, and gives the parcels that are missing.
 func (st *staging) resume(ctx context.Context, parcels []*parcel) (missing []*parcel, err error) {
 	var there []*parcel
 	for _, p := range parcels {
@@ -157,7 +159,7 @@ func (st *staging) resume(ctx context.Context, parcels []*parcel) (missing []*pa
 			wrong[i] = st.setAttr(ctx, p)
 		}
 		switch {
-		case errors.Is(wrong[i], fsys.ErrLost), ctx.Err() != nil:
+		case errors.Is(wrong[i], farend.ErrLost), ctx.Err() != nil:
 			return nil, wrong[i]
 		case wrong[i] != nil:
 			// It may be one file with something at the site: it must not be written into.

@@ -1,4 +1,4 @@
-// Package site is the engine of a site: the tree that stands at a target, and the record kept beside it.
+// Package site is the engine of a site: the tree that is at a target, and the record kept beside it.
 //
 // It works over any fsys.FS and promises, wherever that FS can:
 //
@@ -8,17 +8,20 @@
 //   - what is published is first written down in a journal, and whoever comes next finishes what a journal holds;
 //   - one deployment at a time: the lock is a file that is renewed while its holder lives.
 //
-// The record lies beside the root as .NAME.tartine, or inside it as .tartine where nothing may be written beside it (as NAME.tartine and
-// tartine-record at servers that refuse names with a dot at the beginning):
+// The record lies beside the root as .NAME.tartine, or inside it as .tartine where nothing may be written beside it (as
+// NAME.tartine and tartine-record at servers that refuse names with a dot at the beginning):
 //
 //	lock                 who deploys now, since when, until when
-//	current              the number of the deployment that stands
+//	current              the number of the current deployment
 //	deployments/N.json   its manifest, and who, when, from where, counts
 //	deployments/N.index  the same entries, quicker to read (see index.go)
 //	deployments/N.kept   the digests of what it replaced and kept
+//	deployments/N.hand   it was made by hand; empty
 //	kept/xx/DIGEST       content that a later deployment replaced or removed, for rollback and for sending nothing twice
 //	incoming/xx/DIGEST   content staged and not yet published
 //	publish.json         the journal of a publish under way
+//	wipe.json            the site is being wiped (see wipe.go)
+//	aside/               what could not be removed when it was
 //	place.json           what the place was found to refuse
 //
 // Not promised: protection from other programs that write at the site in the moment of publishing. What they changed
@@ -33,25 +36,30 @@ import (
 	"strings"
 	"time"
 
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
+	"tartine/internal/manifest"
 )
 
 // Site is one site. Its methods may not be called at the same time.
 type Site struct {
-	fs      fsys.FS
-	root    string // a name in fs
-	label   string // the root as a person knows it
-	live    string // the name in fs of the tree that visitors see: the root, or where it leads
-	trees   string // the folder of trees, when the root is a link to one of them; else empty
-	record  string // a name in fs; empty while no record stands
-	jobs    int
-	exists  bool // the root stands
-	shared  bool // the root may be written by its group, and so may the record
-	lease   time.Duration
-	locked  *hold // the lock, while it is held
-	moved   string
-	refused []string // what the place is known to refuse, though it offers it; see place.go
-	seen    int64    // when what the last survey found had changed last; see knownUntil
+	fs     fsys.FS
+	root   string // a name in fs
+	label  string // the root as a person knows it
+	live   string // the name in fs of the tree that visitors see: the root, or where it leads
+	trees  string // the folder of trees, when the root is a link to one of them; else empty
+	record string // a name in fs; empty while no record exists
+	jobs   int
+	exists bool // the root exists
+	shared bool // the root may be written by its group, and so may the record
+	lease  time.Duration
+	locked *hold // the lock, while it is held
+	// digests of recorded deployments, as far as a watch needed them
+	contents map[int]map[manifest.Digest]bool
+	moved    string
+	beside   func(Beside) (fsys.FS, error)
+	refused  []string // what the place is known to refuse, though it offers it; see place.go
+	seen     int64    // when what the last survey found had changed last; see knownUntil
 }
 
 // InsideRecord is the record's name where it lies inside the root.
@@ -86,14 +94,17 @@ type Options struct {
 	Switch bool // the root is a link to one of several trees (see switch.go)
 	// Lease is how long a lock counts that is not renewed. It must be the same for all who deploy; 0: two minutes.
 	Lease time.Duration
-	// Moved is where the root leads, which is a link now and was a folder when it was deployed to last; empty: it is not so.
+	// Moved is where the root leads, which is a link now and was a folder when it was deployed to last; empty: it is
+	// not so.
 	Moved string
+	// Beside opens another tree of the same machine, to read it; nil: none can be.
+	Beside func(Beside) (fsys.FS, error)
 }
 
 // Open looks at a root, which need not exist yet, and finds its record. It writes nothing. The label is what messages
 // call the root.
 func Open(ctx context.Context, f fsys.FS, root, label string, opt Options) (*Site, error) {
-	s := &Site{fs: f, root: root, live: root, label: label, jobs: opt.Jobs, lease: opt.Lease, moved: opt.Moved}
+	s := &Site{fs: f, root: root, live: root, label: label, jobs: opt.Jobs, lease: opt.Lease, moved: opt.Moved, beside: opt.Beside}
 	if opt.Lease <= 0 {
 		s.lease = DefaultLease
 	}
@@ -103,24 +114,33 @@ func Open(ctx context.Context, f fsys.FS, root, label string, opt Options) (*Sit
 	if opt.Switch {
 		s.trees = treesName(root)
 	}
-	info, err := f.Lstat(ctx, root)
+	if err := s.look(ctx); err != nil {
+		return nil, err
+	}
+	return s, nil
+}
+
+// look finds out what of root and record exists.
+func (s *Site) look(ctx context.Context) error {
+	s.live, s.record, s.exists = s.root, "", false
+	info, err := s.fs.Lstat(ctx, s.root)
 	switch {
 	case err != nil && !errors.Is(err, fs.ErrNotExist):
-		return nil, &RootError{Root: label, Reason: "cannot be looked at: " + cause(err), Err: err}
+		return &RootError{Root: s.label, Reason: "cannot be looked at: " + cause(err), Err: err}
 	case s.trees != "":
 		if err := s.followRoot(info, err); err != nil {
-			return nil, err
+			return err
 		}
 	case err == nil && !info.Mode.IsDir():
-		return nil, &RootError{Root: label, Reason: "is not a folder"}
+		return &RootError{Root: s.label, Reason: "is not a folder"}
 	default:
 		s.exists = err == nil
 	}
 	s.shared = err == nil && info.Mode.IsDir() && info.Mode&0o020 != 0
 	if err := s.findRecord(ctx, info); err != nil {
-		return nil, err
+		return err
 	}
-	return s, s.recall(ctx)
+	return s.recall(ctx)
 }
 
 // RecordName gives the name of the record of a root, where it lies beside it.
@@ -146,16 +166,14 @@ func (s *Site) recordPlaces() []string {
 	return places
 }
 
-// insideNoDot is the record's name inside the root where names may not begin with a dot. Beside the root it is NAME.tartine then.
+// insideNoDot is the record's name inside the root where names may not begin with a dot. Beside the root it is
+// NAME.tartine then.
 const insideNoDot = "tartine-record"
 
 // isInside tells whether the record lies inside the root.
 func (s *Site) isInside() bool {
 	return s.record != "" && (s.root == "." || strings.HasPrefix(s.record, s.root+"/"))
 }
-
-// Exists tells whether the root stands.
-func (s *Site) Exists() bool { return s.exists }
 
 // Abilities tells what the place can do.
 func (s *Site) Abilities() fsys.Abilities { return s.fs.Abilities() }
@@ -165,6 +183,17 @@ func (s *Site) Close() error { return s.fs.Close() }
 
 func (s *Site) at(path string) string       { return fsys.Join(s.live, path) }
 func (s *Site) inRecord(name string) string { return fsys.Join(s.record, name) }
+
+// ErrRecord tells that a path of the site is where its record is.
+var ErrRecord = errors.New("the record of the site is there")
+
+// apart fails for a path that belongs to the record, where that is in the root.
+func (s *Site) apart(op, path string) error {
+	if !s.isInside() || s.at(path) != s.record && !strings.HasPrefix(s.at(path), s.record+"/") {
+		return nil
+	}
+	return &fs.PathError{Op: op, Path: path, Err: ErrRecord}
+}
 
 // private gives the mode of what is in the record: for the owner alone, or, where the root is shared by a group, for
 // that group too.
@@ -184,42 +213,56 @@ func (s *Site) prepare(ctx context.Context, makeParents, makeRoot bool) error {
 	}
 	if !makeRoot && s.record == "" { // the root comes later, unless the record can only lie in it
 		var record *RecordError
-		switch err := s.makeRecord(ctx, s.recordPlaces()[0]); {
-		case errors.Is(err, fsys.ErrLost), errors.As(err, &record):
+		err := s.makeRecord(ctx, s.recordPlaces()[0])
+		if errors.Is(err, farend.ErrLost) || errors.As(err, &record) {
 			return err
-		case err != nil:
-			makeRoot = true
 		}
+		makeRoot = err != nil
 	}
 	if !s.exists && makeRoot {
-		made := s.root
-		if s.trees != "" {
-			made = s.trees
-		}
-		if err := s.fs.Mkdir(ctx, made, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
-			return &RootError{Root: s.label, Reason: "cannot be made: " + cause(err), Err: err}
-		}
-		s.exists = s.trees == ""
-	}
-	places := s.recordPlaces()
-	for i, place := range places {
-		if s.record != "" {
-			break
-		}
-		var record *RecordError
-		err := s.makeRecord(ctx, place)
-		if errors.As(err, &record) {
+		if err := s.makeRoot(ctx); err != nil {
 			return err
 		}
-		if err == nil {
-			if err := s.shut(ctx); err != nil {
-				return err
-			}
-		} else if i == len(places)-1 || errors.Is(err, fsys.ErrLost) {
-			return &RootError{Root: s.label, Reason: "cannot be written to: " + cause(err), Err: err}
+	}
+	if s.record == "" {
+		if err := s.makeRecordSomewhere(ctx); err != nil {
+			return err
 		}
 	}
 	return s.makeParts(ctx)
+}
+
+// makeRoot makes the root, or, where that is a link, the folder of the trees that it leads to.
+func (s *Site) makeRoot(ctx context.Context) error {
+	made := s.root
+	if s.trees != "" {
+		made = s.trees
+	}
+	if err := s.fs.Mkdir(ctx, made, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+		return &RootError{Root: s.label, Reason: "cannot be made: " + cause(err), Err: err}
+	}
+	s.exists = s.trees == ""
+	return nil
+}
+
+// makeRecordSomewhere makes the record in the first place where that can be.
+func (s *Site) makeRecordSomewhere(ctx context.Context) error {
+	var (
+		record *RecordError
+		err    error
+	)
+	for _, place := range s.recordPlaces() {
+		err = s.makeRecord(ctx, place)
+		switch {
+		case err == nil:
+			return s.shut(ctx)
+		case errors.As(err, &record):
+			return err
+		case errors.Is(err, farend.ErrLost):
+			return &RootError{Root: s.label, Reason: "cannot be written to: " + cause(err), Err: err}
+		}
+	}
+	return &RootError{Root: s.label, Reason: "cannot be written to: " + cause(err), Err: err}
 }
 
 // makeParts makes the folders of the record that are missing.
@@ -244,7 +287,9 @@ func (s *Site) shut(ctx context.Context) error {
 		".htaccess":  "# This folder is not for visitors.\n<IfModule mod_authz_core.c>\nRequire all denied\n</IfModule>\n<IfModule !mod_authz_core.c>\nDeny from all\n</IfModule>\n",
 		"index.html": "<!doctype html><title>Nothing to see</title>\n",
 	} {
-		if _, err := s.fs.Put(ctx, s.inRecord(name), strings.NewReader(text), fsys.Attr{Mode: 0o644}); err != nil && (!strings.HasSuffix(s.record, insideNoDot) || errors.Is(err, fsys.ErrLost)) {
+		if _, err := s.fs.Put(ctx, s.inRecord(name), strings.NewReader(text),
+			fsys.Attributes{Mode: 0o644}); err != nil && (!strings.HasSuffix(s.record, insideNoDot) ||
+			errors.Is(err, farend.ErrLost)) {
 			return &RootError{Root: s.label, Reason: "its record cannot be written to: " + cause(err), Err: err}
 		}
 	}

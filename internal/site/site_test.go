@@ -17,6 +17,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/fsystest"
 	"tartine/internal/fsys/osfs"
@@ -72,13 +73,13 @@ func (c tree) entries() (out []manifest.Entry) {
 		case isLink:
 			out = append(out, manifest.Entry{Path: path, Kind: manifest.Link, Link: target})
 		case isDir:
-			out = append(out, manifest.Entry{Path: name, Kind: manifest.Dir, Mode: manifest.DirMode})
+			out = append(out, manifest.Entry{Path: name, Kind: manifest.Dir, Attributes: manifest.Attributes{Mode: manifest.DirMode}})
 		default:
 			mode := manifest.FileMode
 			if strings.HasSuffix(path, ".sh") {
 				mode = manifest.ExecMode
 			}
-			out = append(out, manifest.Entry{Path: path, Mode: mode, Size: int64(len(text)), Digest: sha256.Sum256([]byte(text)), ModTime: dated})
+			out = append(out, manifest.Entry{Path: path, Attributes: manifest.Attributes{Mode: mode, ModTime: dated}, Size: int64(len(text)), Digest: sha256.Sum256([]byte(text))})
 		}
 	}
 	slices.SortFunc(out, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
@@ -163,7 +164,7 @@ func unreadable(paths ...string) func(*site.Plan) {
 	}
 }
 
-// stands reads what stands at the site.
+// stands reads what is at the site.
 func (w *world) stands() tree {
 	w.t.Helper()
 	out := tree{}
@@ -366,10 +367,39 @@ func TestContentThatChangedSinceTheScanIsNotPublished(t *testing.T) {
 	require.ErrorIs(t, out.Failed[0].Err, site.ErrChangedSinceScan)
 }
 
+// noting keeps the owners whom files are given when they are written.
+type noting struct {
+	fsys.FS
+	mu   *sync.Mutex
+	seen *[]manifest.Owner
+}
+
+func (n noting) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) (int64, error) {
+	if attr.Owner != nil {
+		n.mu.Lock()
+		*n.seen = append(*n.seen, *attr.Owner)
+		n.mu.Unlock()
+	}
+	return n.FS.Put(ctx, name, content, attr)
+}
+
+func TestAttributesTravel(t *testing.T) {
+	w := newWorld(t)
+	var seen []manifest.Owner
+	w.between.FS = noting{w.between.FS, new(sync.Mutex), &seen}
+	warden := manifest.Owner{User: "warden", Group: "33"}
+	w.mustDeploy(tree{"index.html": "<h1>", "log/2026.txt": "gannets"}, func(p *site.Plan) {
+		for i := range p.Want {
+			p.Want[i].Owner = &warden
+		}
+	})
+	require.Equal(t, []manifest.Owner{warden, warden}, seen, "what a manifest says of a file gets to the place without a line of the engine")
+}
+
 // lossy reports success and loses the tail.
 type lossy struct{ fsys.FS }
 
-func (l lossy) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (int64, error) {
+func (l lossy) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) (int64, error) {
 	all, err := io.ReadAll(content)
 	if err != nil || len(all) < 2 || !staging(name) {
 		return l.FS.Put(ctx, name, strings.NewReader(string(all)), attr)
@@ -395,7 +425,7 @@ func TestCutAtEveryOperation(t *testing.T) {
 		for n := 0; ; n++ {
 			w := newWorld(t)
 			w.mustDeploy(first)
-			count, restore := w.failWhen(func(count int) bool { return count > n }, fsys.ErrLost)
+			count, restore := w.failWhen(func(count int) bool { return count > n }, farend.ErrLost)
 			_, err := w.deploy(second)
 			restore()
 			ended := *count <= n
@@ -468,9 +498,25 @@ func TestTheRecordGoesInsideTheRootWhereNothingMayBeWrittenBesideIt(t *testing.T
 		}
 		return nil
 	}
+	into := tree{".tartine/current": "7"}
+	_, err := w.deploy(into)
+	require.ErrorIs(t, err, site.ErrRecord, "it is known only when the record is made")
 	w.mustDeploy(first)
-	_, err := os.Stat(filepath.Join(w.dir, "www", ".tartine", "deployments", "1.json"))
+	_, err = os.Stat(filepath.Join(w.dir, "www", ".tartine", "deployments", "1.json"))
 	require.NoError(t, err)
+	_, _, err = w.plan(t.Context(), into)
+	require.ErrorIs(t, err, site.ErrRecord, "a trial says so, too")
+	s, err := w.open(t.Context())
+	require.NoError(t, err)
+	_, err = s.ReadPath(t.Context(), ".tartine/current")
+	require.ErrorIs(t, err, site.ErrRecord)
+	_, err = s.List(t.Context(), &site.Listing{Paths: []string{".tartine"}})
+	require.ErrorIs(t, err, site.ErrRecord)
+	list, err := s.List(t.Context(), &site.Listing{Recursive: true})
+	require.NoError(t, err)
+	for _, l := range list {
+		require.NotContains(t, l.Path, ".tartine")
+	}
 	w.verify(first)
 	w.mustDeploy(second)
 	w.verify(second)
@@ -486,7 +532,7 @@ func TestTheRecordIsAsPrivateAsTheRootAllows(t *testing.T) {
 		w.mustDeploy(second)
 		require.NoError(t, filepath.WalkDir(filepath.Join(w.dir, ".www.tartine"), func(name string, entry fs.DirEntry, err error) error {
 			if err != nil || strings.Contains(name, "/kept/") {
-				return err // what is kept has the mode that it stood with
+				return err // what is kept has the mode that it had
 			}
 			info, err := entry.Info()
 			if err == nil && entry.IsDir() {
@@ -526,7 +572,7 @@ func TestNamesTheFarSideCannotHoldAreFoundBeforeAnythingIsSent(t *testing.T) {
 	require.Equal(t, first, w.stands())
 }
 
-// folding ignores case, as the usual file systems of two of the three systems do. It stands in for them here.
+// folding ignores case, as the usual file systems of two of the three systems do. It is in for them here.
 type folding struct{ fsys.FS }
 
 func (f folding) Lstat(ctx context.Context, name string) (fsys.Info, error) {
@@ -673,7 +719,7 @@ func TestALargeFileGoesOnFromWhereItWas(t *testing.T) {
 		}
 		for range 3 {
 			_, err := w.deploy(content)
-			require.ErrorIs(t, err, fsys.ErrLost)
+			require.ErrorIs(t, err, farend.ErrLost)
 			require.NoError(t, os.RemoveAll(w.lockFile()))
 		}
 		w.between.Cut = nil
@@ -687,7 +733,7 @@ func TestALargeFileGoesOnFromWhereItWas(t *testing.T) {
 
 type cutReader struct{}
 
-func (cutReader) Read([]byte) (int, error) { return 0, fsys.ErrLost }
+func (cutReader) Read([]byte) (int, error) { return 0, farend.ErrLost }
 
 func TestTooLittleRoomIsFoundBeforeAnythingIsSent(t *testing.T) {
 	w := newWorld(t)
@@ -706,7 +752,7 @@ func (crammed) FreeSpace(context.Context) (fsys.Space, error) {
 	return fsys.Space{Bytes: 3, Files: -1}, nil
 }
 
-var errLost = fmt.Errorf("cut: %w", fsys.ErrLost)
+var errLost = fmt.Errorf("cut: %w", farend.ErrLost)
 
 // staging tells whether a name of the record is one under which content is staged.
 func staging(name string) bool {

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"tartine/internal/diff"
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
@@ -75,6 +76,10 @@ func (st *staging) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	all := missing
+	if missing, err = st.takeBeside(ctx, slices.Clone(missing)); err != nil {
+		return err
+	}
 	firsts, doubles := missing, map[*parcel][]*parcel{}
 	if !st.plan.SendAll {
 		firsts, doubles = splitDoubles(missing)
@@ -94,7 +99,7 @@ func (st *staging) run(ctx context.Context) error {
 			return err
 		}
 	}
-	return st.check(ctx, missing)
+	return st.check(ctx, all)
 }
 
 func (st *staging) prepareParcels(ctx context.Context) ([]*parcel, error) {
@@ -114,7 +119,7 @@ func (st *staging) sendMeasured(ctx context.Context, parcels []*parcel) error {
 	return st.sendAll(ctx, parcels)
 }
 
-// parcels names what must be staged, and finds what stands staged already.
+// parcels names what must be staged, and finds what is staged already.
 func (st *staging) parcels(ctx context.Context) ([]*parcel, error) {
 	var (
 		out    []*parcel
@@ -127,7 +132,8 @@ func (st *staging) parcels(ctx context.Context) ([]*parcel, error) {
 			continue
 		}
 		copies[c.Want.Digest]++
-		p := &parcel{change: c, copy: copies[c.Want.Digest], name: storeName(incoming, c.Want.Digest, copies[c.Want.Digest])}
+		p := &parcel{change: c, copy: copies[c.Want.Digest], name: storeName(incoming, c.Want.Digest,
+			copies[c.Want.Digest])}
 		out, names = append(out, p), append(names, p.name)
 	}
 	there, err := st.site.storeSizes(ctx, incoming, shelvesOf(out))
@@ -172,7 +178,7 @@ func (st *staging) failed(path string) bool {
 // sendAll sends the parcels, several at once. One that fails does not stop the others.
 func (st *staging) sendAll(ctx context.Context, parcels []*parcel) error {
 	if st.plan.Supply != nil && st.plan.Rollback == 0 {
-		return st.takeAll(ctx, parcels)
+		return st.receive(ctx, parcels)
 	}
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(st.site.jobs)
@@ -190,7 +196,7 @@ func (st *staging) sendAll(ctx context.Context, parcels []*parcel) error {
 // arrived notes that a parcel is in place, or why it is not. It fails when no others can come either.
 func (st *staging) arrived(ctx context.Context, p *parcel, err error) error {
 	switch {
-	case errors.Is(err, fsys.ErrLost), err != nil && ctx.Err() != nil:
+	case errors.Is(err, farend.ErrLost), err != nil && ctx.Err() != nil:
 		return err
 	case err != nil:
 		st.fail(p.change.Path, err)
@@ -221,7 +227,7 @@ func (st *staging) send(ctx context.Context, p *parcel) error {
 	defer content.Close()
 	offset := st.resumesAt(p)
 	if offset > 0 {
-		if err := skip(ctx, content, offset); err != nil {
+		if err := fsys.Skip(ctx, content, offset); err != nil {
 			return fmt.Errorf("read it here: %w", err)
 		}
 		st.watch.bytes(offset)
@@ -231,23 +237,13 @@ func (st *staging) send(ctx context.Context, p *parcel) error {
 		err = ErrChangedSinceScan
 	}
 	if err != nil {
-		if !errors.Is(err, fsys.ErrLost) && ctx.Err() == nil {
+		if !errors.Is(err, farend.ErrLost) && ctx.Err() == nil {
 			_ = f.Remove(ctx, name) // it would be found out by its bytes
 		}
 		return err
 	}
 	st.sent(p, sent)
 	return nil
-}
-
-// skip passes over the beginning of a file.
-func skip(ctx context.Context, content io.Reader, offset int64) error {
-	if seeker, ok := content.(io.Seeker); ok {
-		_, err := seeker.Seek(offset, io.SeekStart)
-		return err
-	}
-	_, err := fsys.Copy(ctx, io.Discard, io.LimitReader(content, offset))
-	return err
 }
 
 // WhyWrong finds out why the bytes that arrived are not those that were scanned: the file here may have changed since.
@@ -268,20 +264,21 @@ func (plan *Plan) WhyWrong(ctx context.Context, path string, want manifest.Diges
 }
 
 // putFrom writes a file from an offset on.
-func (st *staging) putFrom(ctx context.Context, name string, offset int64, source io.Reader, want *manifest.Entry) (sent int64, err error) {
-	attr := fsys.Attr{Mode: want.Mode, ModTime: want.ModTime}
+func (st *staging) putFrom(ctx context.Context, name string, offset int64, source io.Reader,
+	want *manifest.Entry) (sent int64, err error) {
+	attr := want.Attributes
 	content := &measured{in: source, start: offset, size: want.Size - offset, told: st.watch.bytes}
 	if offset > 0 {
 		if extender, ok := st.site.fs.(fsys.Extender); ok {
 			return extender.Extend(ctx, name, offset, content, attr)
 		}
-		return 0, fsys.ErrUnsupported
+		return 0, farend.ErrUnsupported
 	}
 	return st.site.fs.Put(ctx, name, content, attr)
 }
 
-// measured is a file from an offset on. It tells of bytes as they are read, and how many there should be; there are more where the
-// file has grown since it was scanned.
+// measured is a file from an offset on. It tells of bytes as they are read, and how many there should be; there are
+// more where the file has grown since it was scanned.
 type measured struct {
 	in          io.Reader
 	start, size int64
@@ -313,14 +310,14 @@ func (m *measured) Resume(from int64) error {
 // Size gives how many bytes there should be.
 func (m *measured) Size() int64 { return m.size }
 
-// methodWriting is how digests are computed where the engine itself takes the bytes.
-const methodWriting = "computed at the far end while writing"
-
 // check compares what arrived with what was wanted, and takes back what is wrong.
 func (st *staging) check(ctx context.Context, sent []*parcel) error {
-	arrived := slices.DeleteFunc(slices.Clone(sent), func(p *parcel) bool { return st.staged[p.change.Path] == "" || p.checked })
+	arrived := slices.DeleteFunc(slices.Clone(sent), func(p *parcel) bool {
+		return st.staged[p.change.Path] == "" ||
+			p.checked
+	})
 	if len(arrived) < len(sent) {
-		st.out.Method = methodWriting
+		st.out.Method = WhileWriting
 	}
 	wrong, err := st.digests(ctx, arrived)
 	if err != nil {
@@ -330,7 +327,8 @@ func (st *staging) check(ctx context.Context, sent []*parcel) error {
 		if err == nil {
 			continue
 		}
-		st.fail(arrived[i].change.Path, st.plan.WhyWrong(ctx, arrived[i].change.Path, arrived[i].change.Want.Digest, err))
+		st.fail(arrived[i].change.Path, st.plan.WhyWrong(ctx, arrived[i].change.Path, arrived[i].change.Want.Digest,
+			err))
 		delete(st.staged, arrived[i].change.Path)
 		if err := st.site.discard(ctx, []string{arrived[i].name}); err != nil {
 			return err
@@ -361,12 +359,12 @@ func (st *staging) digests(ctx context.Context, parcels []*parcel) ([]error, err
 		wrong[i] = err
 		st.watch.bytes(parcels[i].change.Want.Size)
 	})
-	if st.out.Method == methodWriting {
+	if st.out.Method == WhileWriting {
 		return wrong, err // of by far the most
 	}
-	st.out.Method = "read back"
+	st.out.Method = ReadBack
 	if far > 0 {
-		st.out.Method = st.site.Abilities().FarDigests + " at the far end"
+		st.out.Method, st.out.Program = ByProgram, st.site.Abilities().FarDigests
 	}
 	return wrong, err
 }

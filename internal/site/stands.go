@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
@@ -20,9 +21,9 @@ type Standing struct {
 	Left    []Failure        // what is there, too, and cannot be brought, and why
 }
 
-// Stands gives what stands at some paths and below them, with the digests of all files, in the order of their paths; no
-// paths mean everything. A file that could not be read has a digest of zero. Folders are listed when nothing stands in
-// them. It fails with fs.ErrNotExist for a path at which nothing stands. Told is called with bytes as they are read,
+// Stands gives what is at some paths and below them, with the digests of all files, in the order of their paths; no
+// paths mean everything. A file that could not be read has a digest of zero. Folders are listed when nothing exists in
+// them. It fails with fs.ErrNotExist for a path at which nothing exists. Told is called with bytes as they are read,
 // perhaps from several goroutines; it may be nil.
 func (s *Site) Stands(ctx context.Context, paths []string, told func(bytes int64)) (*Standing, error) {
 	for _, p := range paths {
@@ -59,7 +60,7 @@ func (s *Site) Stands(ctx context.Context, paths []string, told func(bytes int64
 		}
 	}
 	if i := slices.Index(met, false); i >= 0 {
-		return nil, &fs.PathError{Op: "find", Path: paths[i], Err: fmt.Errorf("nothing stands there: %w", fs.ErrNotExist)}
+		return nil, &fs.PathError{Op: "find", Path: paths[i], Err: fmt.Errorf("nothing is there: %w", fs.ErrNotExist)}
 	}
 	if err := s.resolve(ctx, survey, open, told); err != nil {
 		return nil, err
@@ -79,7 +80,7 @@ func (s *Site) Stands(ctx context.Context, paths []string, told func(bytes int64
 			continue
 		}
 		digest, size, err := fsys.DigestOf(ctx, s.fs, s.at(f.Path))
-		if errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+		if errors.Is(err, farend.ErrLost) || ctx.Err() != nil {
 			return nil, errors.Join(err, ctx.Err())
 		}
 		if err == nil {

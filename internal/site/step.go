@@ -6,28 +6,29 @@ import (
 	"fmt"
 	"io/fs"
 
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
 
 // A publish is a list of phases, each of them steps that may be done in any order or at the same time. An interrupted
-// publish is finished by doing all of its steps again from the first on, as often as it takes. That is right because each
-// step looks at what stands before it acts, and what stands tells whether it has been done:
+// publish is finished by doing all of its steps again from the first on, as often as it takes. That is right because
+// each step looks at what is there before it acts, and what is there tells whether it has been done:
 //
 //	step    before it                              after it                               done, when
-//	folder  nothing stands there, or a folder      a folder with that mode                a folder stands there
-//	place   the staged file stands in the record   the file, with that digest             the staged file is gone, and the digest is right
-//	link    a file, a link, or nothing             a link that says so                    such a link stands there
+//	folder  nothing is there, or a folder      a folder with that mode                a folder exists there
+//	place   the staged file is in the record   the file, with that digest             the staged file is gone, and the digest is right
+//	link    a file, a link, or nothing             a link that says so                    such a link exists there
 //	mode    a file or folder                       the same with that mode                always done again
-//	remove  a file or link                         no file and no link                    nothing stands there, or a folder
-//	clear   an empty folder                        no empty folder                        nothing stands there, or no folder, or one with content
-//	carry   the file stands in an earlier tree     the same file, or its copy             a file of that size stands there
-//	appear  the fresh tree stands in the record    it is the root                         it is gone from there, and the root is a folder
+//	remove  a file or link                         no file and no link                    nothing is there, or a folder
+//	clear   an empty folder                        no empty folder                        nothing is there, or no folder, or one with content
+//	carry   the file is in an earlier tree     the same file, or its copy             a file of that size exists there
+//	appear  the fresh tree is in the record    it is the root                         it is gone from there, and the root is a folder
 //	switch  the root is a link, or nothing         the link leads to the tree             it does
 //
-// A path that a journal removes as a file is never a file again by the same journal, and one that it clears as a folder never
-// a folder; so "done" cannot be mistaken. Where a folder on the way to a path is missing or is no folder, nothing stands
-// at the path, which is all that remove and clear want, and no other step may go on: see ground.
+// A path that a journal removes as a file is never a file again by the same journal, and one that it clears as a folder
+// never a folder; so "done" cannot be mistaken. Where a folder on the way to a path is missing or is not a folder,
+// nothing exists at the path, which is all that remove and clear want, and no other step may go on: see ground.
 
 // step is one change of the site.
 type step struct {
@@ -113,16 +114,16 @@ func (s *Site) do(ctx context.Context, g *ground, st step) error {
 		if !info.Mode.IsRegular() && !info.Mode.IsDir() { // a link would be followed
 			return &fs.PathError{Op: "set mode of", Path: name, Err: fmt.Errorf("it is %s", kindOf(info.Mode))}
 		}
-		return s.fs.SetAttr(ctx, name, fsys.Attr{Mode: st.Mode})
+		return s.fs.SetAttr(ctx, name, fsys.Attributes{Mode: st.Mode})
 	case doFolder:
 		err := s.fs.Mkdir(ctx, name, st.Mode)
 		if errors.Is(err, fs.ErrExist) {
 			info, failed := s.fs.Lstat(ctx, name)
 			switch {
-			case errors.Is(failed, fsys.ErrLost):
+			case errors.Is(failed, farend.ErrLost):
 				return failed
 			case failed == nil && info.Mode.IsDir():
-				return s.fs.SetAttr(ctx, name, fsys.Attr{Mode: st.Mode}) // it may have been cut short between the two
+				return s.fs.SetAttr(ctx, name, fsys.Attributes{Mode: st.Mode}) // it may have been cut short between the two
 			}
 		}
 		return err
@@ -161,7 +162,7 @@ func (s *Site) placedAlready(ctx context.Context, st step) error {
 	switch {
 	case err == nil && st.Digest != nil && digest == *st.Digest:
 		return nil
-	case errors.Is(err, fsys.ErrLost), ctx.Err() != nil:
+	case errors.Is(err, farend.ErrLost), ctx.Err() != nil:
 		return err
 	}
 	return errStagedGone
@@ -210,7 +211,7 @@ func (s *Site) remove(ctx context.Context, st step) error {
 		return nil
 	}
 	if st.Keep != "" && info.Mode.IsRegular() {
-		if err := s.fs.Rename(ctx, name, s.inRecord(st.Keep)); errors.Is(err, fsys.ErrLost) {
+		if err := s.fs.Rename(ctx, name, s.inRecord(st.Keep)); errors.Is(err, farend.ErrLost) {
 			return err
 		}
 		// Where both names were one file, a rename leaves both; and one that cannot be kept goes all the same.
@@ -228,12 +229,12 @@ func (s *Site) clear(ctx context.Context, name string) error {
 		return nil
 	}
 	err = s.fs.Remove(ctx, name)
-	if err == nil || errors.Is(err, fs.ErrNotExist) || errors.Is(err, fsys.ErrLost) {
+	if err == nil || errors.Is(err, fs.ErrNotExist) || errors.Is(err, farend.ErrLost) {
 		return ignoreMissing(err)
 	}
 	list, failed := s.fs.List(ctx, name)
 	switch {
-	case errors.Is(failed, fsys.ErrLost):
+	case errors.Is(failed, farend.ErrLost):
 		return failed
 	case failed == nil && len(list) > 0:
 		return nil
@@ -250,7 +251,7 @@ func (s *Site) keep(ctx context.Context, st step) error {
 	}
 	if st.Do == doPlace {
 		if _, err := s.fs.Lstat(ctx, s.inRecord(st.From)); err != nil {
-			return ignoreAllButLost(err) // placed already: what stands is the new content
+			return ignoreAllButLost(err) // placed already: what is there is the new content
 		}
 	}
 	if info, err := s.fs.Lstat(ctx, s.at(st.Path)); err != nil || !info.Mode.IsRegular() {
@@ -266,13 +267,13 @@ func ignoreMissing(err error) error {
 	return err
 }
 
-// differs tells how what stands after a step is not what the step wanted; empty: it is.
+// differs tells how what is there after a step is not what the step wanted; empty: it is.
 func (s *Site) differs(st step, info fsys.Info, there bool) string {
 	switch {
 	case !there:
 		return "it is missing"
 	case st.Do == doLink && (info.Mode&fs.ModeSymlink == 0 || info.Link != st.Link):
-		return fmt.Sprintf("it is no link to %s", st.Link)
+		return fmt.Sprintf("it is not a link to %s", st.Link)
 	case st.Do == doPlace && (!info.Mode.IsRegular() || info.Size != st.Size):
 		return fmt.Sprintf("it has %d bytes instead of %d", info.Size, st.Size)
 	case st.Do != doLink && s.Abilities().Modes && info.Mode.Perm() != st.Mode.Perm():

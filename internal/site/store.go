@@ -47,7 +47,8 @@ func (s *Site) storeSizes(ctx context.Context, store string, shelves map[string]
 		return nil, err
 	}
 	for _, folder := range folders {
-		if folder.Mode&fs.ModeSymlink != 0 && !strings.HasPrefix(folder.Name, "link-") && !strings.HasPrefix(folder.Name, "root-") {
+		if folder.Mode&fs.ModeSymlink != 0 && !strings.HasPrefix(folder.Name, "link-") &&
+			!strings.HasPrefix(folder.Name, "root-") {
 			return nil, &RecordError{s.inRecord(store + "/" + folder.Name), &UntrustedError{"it is a link"}}
 		}
 	}
@@ -72,7 +73,7 @@ func (s *Site) storeSizes(ctx context.Context, store string, shelves map[string]
 	return out, group.Wait()
 }
 
-// makeShelves makes the folders in which names of the record stand.
+// makeShelves makes the folders in which names of the record are.
 func (s *Site) makeShelves(ctx context.Context, names []string) error {
 	needed := map[string]bool{}
 	for _, name := range names {

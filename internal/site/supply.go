@@ -7,6 +7,7 @@ import (
 	"errors"
 	"io"
 
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
@@ -23,7 +24,7 @@ type Supplier interface {
 type Piece struct {
 	Path   string
 	Offset int64 // bytes at its beginning that are not needed
-	// Old opens the version that stands at the site, of which parts may stand in the new one too; nil: there is none, or
+	// Old opens the version that is at the site, of which parts may be in the new one too; nil: there is none, or
 	// it is not worth a look.
 	Old func() (io.ReadCloser, error)
 }
@@ -34,14 +35,15 @@ const worthALook = 4 << 20
 // oldOf gives how to open the old version of a file that changed, where that may pay.
 func (st *staging) oldOf(ctx context.Context, p *parcel) func() (io.ReadCloser, error) {
 	f := p.change.Found
-	if f == nil || f.Kind != manifest.File || f.Other != 0 || f.Size < worthALook || p.change.Want.Size < worthALook || st.plan.SendAll {
+	if f == nil || f.Kind != manifest.File || f.Other != 0 || f.Size < worthALook || p.change.Want.Size < worthALook ||
+		st.plan.SendAll {
 		return nil
 	}
 	return func() (io.ReadCloser, error) { return st.site.fs.Open(ctx, st.site.at(f.Path)) }
 }
 
-// takeAll has the parcels supplied in one stream, and checks their bytes as they are written.
-func (st *staging) takeAll(ctx context.Context, parcels []*parcel) error {
+// receive has the parcels supplied in one stream, and checks their bytes as they are written.
+func (st *staging) receive(ctx context.Context, parcels []*parcel) error {
 	pieces := make([]Piece, len(parcels))
 	for i, p := range parcels {
 		pieces[i] = Piece{Path: p.change.Path, Offset: st.resumesAt(p)}
@@ -59,7 +61,7 @@ func (st *staging) takeAll(ctx context.Context, parcels []*parcel) error {
 }
 
 // put writes a small file.
-func (st *staging) put(ctx context.Context, name string, content []byte, attr fsys.Attr) error {
+func (st *staging) put(ctx context.Context, name string, content []byte, attr fsys.Attributes) error {
 	if done, err := st.folders.put(ctx, name, content, attr); done {
 		return err
 	}
@@ -67,8 +69,8 @@ func (st *staging) put(ctx context.Context, name string, content []byte, attr fs
 	return err
 }
 
-// resumesAt gives from where on a file is sent, of which an interrupted deployment left a part: from its end, less what may be
-// missing before that. Its digest is computed from all of it in the end.
+// resumesAt gives from where on a file is sent, of which an interrupted deployment left a part: from its end, less what
+// may be missing before that. Its digest is computed from all of it in the end.
 func (st *staging) resumesAt(p *parcel) int64 {
 	if _, ok := st.site.fs.(fsys.Extender); !ok {
 		return 0
@@ -89,7 +91,7 @@ func (st *staging) take(ctx context.Context, p *parcel, offset int64, content io
 	}
 	if whole != nil {
 		if got, sent = sha256.Sum256(whole), int64(len(whole)); got == want.Digest {
-			err = st.put(ctx, name, whole, fsys.Attr{Mode: want.Mode, ModTime: want.ModTime})
+			err = st.put(ctx, name, whole, want.Attributes)
 			st.watch.bytes(sent)
 		}
 	} else {
@@ -105,14 +107,14 @@ func (st *staging) take(ctx context.Context, p *parcel, offset int64, content io
 		err = ErrWrongBytes
 	}
 	if err != nil {
-		if !errors.Is(err, fsys.ErrLost) && ctx.Err() == nil {
+		if !errors.Is(err, farend.ErrLost) && ctx.Err() == nil {
 			_ = st.site.fs.Remove(ctx, name) // it would be found out by its bytes
 		}
 		return err
 	}
 	p.checked = offset == 0
 	if partly, ok := content.(interface{ Copied() int64 }); ok {
-		sent -= partly.Copied() // what the old version had did not cross the line
+		sent -= partly.Copied() // what the old version had did not cross the connection
 	}
 	st.sent(p, sent)
 	return nil

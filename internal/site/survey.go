@@ -15,11 +15,12 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"tartine/internal/diff"
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
 
-// Survey is what stands at a site. What was found and recorded stays with the engine; the rest is for whoever asks.
+// Survey is what is at a site. What was found and recorded stays with the engine; the rest is for whoever asks.
 type Survey struct {
 	Recorded *manifest.Manifest // nil: no deployment is recorded
 	Found    []diff.Found       // sorted by path, folders included
@@ -36,15 +37,18 @@ type Survey struct {
 
 // Summary is what there is to say of a survey as a whole.
 type Summary struct {
-	Number     int      // of the deployment that stands; 0: none is recorded
-	Paths      int      // entries that it recorded
-	Anything   bool     // something stands
+	Number     int      // of the current deployment; 0: none is recorded
+	Paths      int      // entries that it recorded, without what a person put there
+	Sources    string   // what the content of the current deployment was made of; empty: that is not recorded
+	Anything   bool     // something exists
 	Odd        []string // paths that no manifest can hold, their last element in Go's quotes
 	Shut       []string // folders that may not be read and hold nothing that was deployed: they are left alone
 	FoldsCase  bool     // names that differ only in case are one name here
 	Unfinished bool     // a publish was interrupted; the next deployment finishes it
-	Moved      string   // where the root leads, which is a link now and was a folder at the last deployment; empty: it is not so
-	Unsettled  int      // files of the recorded size and time that were dated too shortly before the record, or changed in some way since
+	// where the root leads, which is a link now and was a folder at the last deployment; empty: it is not so
+	Moved string
+	// files of the recorded size and time that were dated too shortly before the record, or changed in some way since
+	Unsettled int
 }
 
 // settleTime is how long before the record was written a file must be dated to be believed by size and time. One that
@@ -62,7 +66,7 @@ func (s *Survey) Entries() []manifest.Entry {
 	return s.Recorded.Entries
 }
 
-// Survey reads what stands. When the record is to be believed, a file of the recorded size and time is taken to have
+// Survey reads what is there. When the record is to be believed, a file of the recorded size and time is taken to have
 // the recorded digest; the digests of all others are left open, for Resolve.
 func (s *Site) Survey(ctx context.Context, believe bool) (*Survey, error) {
 	out := &Survey{}
@@ -94,7 +98,10 @@ func (s *Site) Survey(ctx context.Context, believe bool) (*Survey, error) {
 		return nil, err
 	}
 	if out.Recorded != nil {
-		out.Number, out.Paths = number, len(out.Recorded.Entries)
+		out.Number, out.Paths = number, manifest.Contents(out.Recorded.Entries)
+		if d := out.Recorded.Deployment; d != nil {
+			out.Sources = d.Sources
+		}
 	}
 	if out.Number == 0 {
 		out.Moved = s.moved
@@ -154,7 +161,8 @@ func (s *Site) walk(ctx context.Context, out *Survey) error {
 	var enter func(dir string) error
 	enter = func(dir string) error {
 		if strings.Count(dir, "/") >= deepest {
-			return &fs.PathError{Op: "list", Path: s.at(dir[:100] + "…"), Err: fmt.Errorf("folders lie deeper than %d one in the other", deepest)}
+			return &fs.PathError{Op: "list", Path: s.at(dir[:100] + "…"),
+				Err: fmt.Errorf("folders lie deeper than %d one in the other", deepest)}
 		}
 		list, err := s.fs.List(ctx, s.at(dir))
 		if errors.Is(err, fs.ErrNotExist) && dir != "." {
@@ -226,7 +234,8 @@ func (s *Site) walk(ctx context.Context, out *Survey) error {
 }
 
 func describe(path string, info fsys.Info) diff.Found {
-	f := diff.Found{Entry: manifest.Entry{Path: path, Size: info.Size, Mode: info.Mode.Perm(), ModTime: info.ModTime}}
+	f := diff.Found{Entry: manifest.Entry{Path: path, Size: info.Size,
+		Attributes: manifest.Attributes{Mode: info.Mode.Perm(), ModTime: info.ModTime}}}
 	if !info.Changed.IsZero() {
 		f.Changed = info.Changed.UnixNano()
 	}
@@ -242,8 +251,8 @@ func describe(path string, info fsys.Info) diff.Found {
 	return f
 }
 
-// Adopt takes some paths for recorded as they were found: an earlier deployment of this program left them so, and nobody
-// else altered them.
+// Adopt takes some paths for recorded as they were found: an earlier deployment of this program left them so, and
+// nobody else altered them.
 func (s *Site) Adopt(ctx context.Context, survey *Survey, which func(path string) bool) error {
 	recorded := map[string]manifest.Entry{}
 	for _, e := range survey.Entries() {
@@ -279,7 +288,7 @@ func (s *Site) Adopt(ctx context.Context, survey *Survey, which func(path string
 	return nil
 }
 
-// markFilled marks the folders that something stands in.
+// markFilled marks the folders that something exists in.
 func (s *Survey) markFilled() {
 	folders := map[string]int{}
 	for i := range s.Found {
@@ -305,7 +314,7 @@ func (s *Survey) markFilled() {
 }
 
 // FoldsCase finds out, without writing, whether names that differ only in case are one name here: it looks the root,
-// or what stands above it, up in the other case. Where none of them has a letter in its name the answer is no.
+// or what is above it, up in the other case. Where none of them has a letter in its name the answer is no.
 func (s *Site) FoldsCase(ctx context.Context) (bool, error) { return s.foldsCaseAt(ctx, s.root) }
 
 func (s *Site) foldsCaseAt(ctx context.Context, name string) (bool, error) {
@@ -340,7 +349,7 @@ func (s *Site) foldsCaseAt(ctx context.Context, name string) (bool, error) {
 }
 
 func ignoreAllButLost(err error) error {
-	if errors.Is(err, fsys.ErrLost) || errors.Is(err, context.Canceled) {
+	if errors.Is(err, farend.ErrLost) || errors.Is(err, context.Canceled) {
 		return err
 	}
 	return nil
@@ -359,12 +368,26 @@ type Wanted struct {
 	Rule    diff.Rule        // by what files count as equal; what the place can tell apart is filled in
 	Retire  Retire
 	Kept    []string // paths that stay as they are, with all below them: what they should be is not known
+	Gone    []string // paths of those that do not stay, with all below them
+}
+
+func (s *Site) allApart(want []manifest.Entry) error {
+	for i := range want {
+		if err := s.apart("write", want[i].Path); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Compare finds what must change at the site, reading there what it must. Told is called with bytes as they are read,
 // perhaps from several goroutines; it may be nil.
-func (s *Site) Compare(ctx context.Context, survey *Survey, want *Wanted, told func(bytes int64)) (*diff.Result, error) {
+func (s *Site) Compare(ctx context.Context, survey *Survey, want *Wanted,
+	told func(bytes int64)) (*diff.Result, error) {
 	if err := s.checkShut(survey, want.Entries); err != nil {
+		return nil, err
+	}
+	if err := s.allApart(want.Entries); err != nil {
 		return nil, err
 	}
 	able := s.Abilities()
@@ -373,27 +396,30 @@ func (s *Site) Compare(ctx context.Context, survey *Survey, want *Wanted, told f
 	if err := s.resolve(ctx, survey, diff.Unresolved(want.Entries, survey.Found, known, rule), told); err != nil {
 		return nil, err
 	}
-	result := diff.Compare(want.Entries, survey.Found, known, rule, keeper(want.Kept))
+	result := diff.Compare(want.Entries, survey.Found, known, rule, Keeping(want.Kept, want.Gone))
 	s.part(survey, want, result)
 	return result, nil
 }
 
-// keeper tells which paths are kept, or lie below one that is; nil: none.
-func keeper(kept []string) func(path string) bool {
+// Keeping tells which paths are kept, or lie below one that is, and do not go; nil: none.
+func Keeping(kept, gone []string) func(path string) bool {
 	if len(kept) == 0 {
 		return nil
 	}
-	among := map[string]bool{}
+	stays := map[string]bool{}
 	for _, path := range kept {
-		among[path] = true
+		stays[path] = true
+	}
+	for _, path := range gone {
+		stays[path] = false
 	}
 	return func(path string) bool {
 		for ; path != "."; path, _ = fsys.Split(path) {
-			if among[path] {
-				return true
+			if is, said := stays[path]; said {
+				return is
 			}
 		}
-		return among["."]
+		return stays["."]
 	}
 }
 

@@ -10,17 +10,16 @@ import (
 	"strings"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
-
 	"tartine/internal/diff"
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
 
-// A site that is switched stands as a whole tree for each of its last deployments, and its root is a link to one:
+// A site that is switched is there as a whole tree for each of its last deployments, and its root is a link to one:
 //
 //	gannet -> .gannet.trees/12    what visitors see
-//	.gannet.trees/11/             the deployment before, as it stood
+//	.gannet.trees/11/             the deployment before, as it was
 //	.gannet.trees/12/
 //	.gannet.tartine/              the record, as always
 //
@@ -41,7 +40,7 @@ const (
 	doSwitch = "switch" // makes the root lead to the tree
 )
 
-// followRoot finds the tree that the root leads to. Err is what looking at the root gave: nothing may stand there yet.
+// followRoot finds the tree that the root leads to. Err is what looking at the root gave: nothing may be there yet.
 func (s *Site) followRoot(root fsys.Info, err error) error {
 	if err != nil {
 		return nil
@@ -49,7 +48,7 @@ func (s *Site) followRoot(root fsys.Info, err error) error {
 	_, folder := fsys.Split(s.trees)
 	number, ok := strings.CutPrefix(root.Link, folder+"/")
 	if n, err := strconv.Atoi(number); !ok || err != nil || n < 1 {
-		reason := `is no link that a deployment made, and the target is published by "switch"`
+		reason := `is not a link that a deployment made, and the target is published by "switch"`
 		return &RootError{Root: s.label, Reason: reason}
 	}
 	s.live, s.exists = fsys.Join(s.trees, number), true
@@ -70,68 +69,97 @@ func (s *Site) lookAgain(ctx context.Context) error {
 	return s.followRoot(info, err)
 }
 
+// after gives the number of the deployment that follows another one. At a site that was wiped but for its strays those are
+// in a tree whose number is taken.
+func (s *Site) after(number int) int {
+	_, live := fsys.Split(s.live)
+	if taken, err := strconv.Atoi(live); err == nil && s.trees != "" && s.exists {
+		number = max(number, taken)
+	}
+	return number + 1
+}
+
 func (s *Site) tree(number int) string { return fsys.Join(s.trees, strconv.Itoa(number)) }
+
+// treeSteps is the steps that build a tree.
+type treeSteps struct {
+	number       int                    // of the deployment
+	folders      map[string]fs.FileMode // with those that others lie in
+	files, links []step
+}
+
+// add adds what puts an entry in its place: do does it with a file.
+func (t *treeSteps) add(e *manifest.Entry, from string, digest *manifest.Digest, do string) {
+	for dir, _ := fsys.Split(e.Path); dir != "."; dir, _ = fsys.Split(dir) {
+		if _, ok := t.folders[dir]; !ok {
+			t.folders[dir] = manifest.DirMode
+		}
+	}
+	switch e.Kind {
+	case manifest.Dir:
+		t.folders[e.Path] = e.Mode
+	case manifest.Link:
+		t.links = append(t.links, step{Do: doLink, Path: e.Path, Link: e.Link,
+			From: fmt.Sprintf("%s/link-%d-%d", incoming, t.number, len(t.links))})
+	default:
+		t.files = append(t.files, step{Do: do, Path: e.Path, From: from, Mode: e.Mode, Size: e.Size, Digest: digest})
+	}
+}
+
+// phases gives all steps in their order, with the one that shows the tree at the end.
+func (t *treeSteps) phases() [][]step {
+	var folders []step
+	for dir, mode := range t.folders {
+		folders = append(folders, step{Do: doFolder, Path: dir, Mode: mode})
+	}
+	out := [][]step{{{Do: doFolder, Path: ".", Mode: manifest.DirMode}}}
+	out = append(out, byDepth(folders, false)...)
+	out = append(out, t.files, t.links, []step{{Do: doSwitch, Path: "."}})
+	return slices.DeleteFunc(out, func(phase []step) bool { return len(phase) == 0 })
+}
 
 // newSwitch builds the steps of a publish into a new tree.
 func newSwitch(s *Site, plan *Plan, staged map[string]string, number int) *publish {
 	p := &publish{site: s, plan: plan, number: number, undone: map[string]bool{}, tree: s.tree(number)}
-	folders := map[string]fs.FileMode{}
-	above := func(path string) {
-		for dir, _ := fsys.Split(path); dir != "."; dir, _ = fsys.Split(dir) {
-			if _, ok := folders[dir]; !ok {
-				folders[dir] = manifest.DirMode
-			}
-		}
-	}
+	steps := &treeSteps{number: number, folders: map[string]fs.FileMode{}}
 	changes := map[string]*diff.Change{}
 	for i := range plan.Result.Changes {
 		changes[plan.Result.Changes[i].Path] = &plan.Result.Changes[i]
-	}
-	var files, links []step
-	add := func(e *manifest.Entry, from string, digest *manifest.Digest, do string) {
-		above(e.Path)
-		switch e.Kind {
-		case manifest.Dir:
-			folders[e.Path] = e.Mode
-		case manifest.Link:
-			links = append(links, step{Do: doLink, Path: e.Path, Link: e.Link, From: fmt.Sprintf("%s/link-%d-%d", incoming, number, len(links))})
-		default:
-			files = append(files, step{Do: do, Path: e.Path, From: from, Mode: e.Mode, Size: e.Size, Digest: digest})
-		}
 	}
 	for i := range plan.Want {
 		e := &plan.Want[i]
 		c := changes[e.Path]
 		switch {
 		case c == nil || c.Found != nil && c.Found.Kind == e.Kind && e.Kind != manifest.File:
-			add(e, s.at(e.Path), nil, doCarry)
+			steps.add(e, s.at(e.Path), nil, doCarry)
 		case c.Sends() && staged[e.Path] == "":
 			p.undone[e.Path] = true
-			if c.Found != nil { // what stands stays
-				add(&c.Found.Entry, s.at(e.Path), nil, doCarry)
+			if c.Found != nil { // what is there stays
+				steps.add(&c.Found.Entry, s.at(e.Path), nil, doCarry)
 			}
 		default:
-			add(e, staged[e.Path], &e.Digest, doPlace)
+			steps.add(e, staged[e.Path], &e.Digest, doPlace)
 		}
 	}
-	keep := keeper(plan.Kept)
+	keep, goes := Keeping(plan.Kept, plan.Gone), Keeping(plan.Gone, nil)
+	recorded := inOrder(plan.Survey.Entries(), func(e *manifest.Entry) string { return e.Path }) // a folder of its own
+	wanted := inOrder(plan.Want, func(e *manifest.Entry) string { return e.Path })
 	leaving := inOrder(plan.Result.Leaving, func(l *diff.Leaving) string { return l.Path })
 	for i := range plan.Survey.Found {
 		f := &plan.Survey.Found[i]
 		c := changes[f.Path]
 		stays := c != nil && c.Status == diff.Stray && !plan.RemoveStrays || leaving(f.Path) != nil
-		if stays && f.Other == 0 || keep != nil && keep(f.Path) && f.Kind != manifest.Dir {
-			add(&f.Entry, s.at(f.Path), nil, doCarry)
+		r, isWanted := recorded(f.Path), wanted(f.Path) != nil
+		kept := keep != nil && keep(f.Path)
+		if f.Kind == manifest.Dir { // one with a mode of its own, or that is empty
+			kept = r != nil && (kept || r.Hand && (goes == nil || !goes(f.Path)))
+		}
+		kept = kept && !isWanted
+		if stays && f.Other == 0 || kept {
+			steps.add(&f.Entry, s.at(f.Path), nil, doCarry)
 		}
 	}
-	var make []step
-	for dir, mode := range folders {
-		make = append(make, step{Do: doFolder, Path: dir, Mode: mode})
-	}
-	p.phases = append(p.phases, []step{{Do: doFolder, Path: ".", Mode: manifest.DirMode}})
-	p.phases = append(p.phases, byDepth(make, false)...)
-	p.phases = append(p.phases, files, links, []step{{Do: doSwitch, Path: "."}})
-	p.phases = slices.DeleteFunc(p.phases, func(phase []step) bool { return len(phase) == 0 })
+	p.phases = steps.phases()
 	return p
 }
 
@@ -142,7 +170,7 @@ func (s *Site) carry(ctx context.Context, st step) error {
 		// The earlier tree may have been removed after all was done.
 		there, failed := s.fs.Lstat(ctx, s.at(st.Path))
 		switch {
-		case errors.Is(failed, fsys.ErrLost):
+		case errors.Is(failed, farend.ErrLost):
 			return failed
 		case failed == nil && there.Mode.IsRegular() && there.Size == st.Size:
 			return nil
@@ -154,14 +182,14 @@ func (s *Site) carry(ctx context.Context, st step) error {
 	if !info.Mode.IsRegular() {
 		return &fs.PathError{Op: "carry over", Path: st.From, Err: fmt.Errorf("it is %s", kindOf(info.Mode))}
 	}
-	err = fsys.ErrUnsupported
+	err = farend.ErrUnsupported
 	if linker, ok := s.fs.(fsys.Linker); ok {
 		err = linker.Link(ctx, st.From, s.at(st.Path))
 	}
 	switch {
 	case err == nil, errors.Is(err, fs.ErrExist):
 		return nil
-	case errors.Is(err, fsys.ErrLost):
+	case errors.Is(err, farend.ErrLost):
 		return err
 	}
 	content, err := s.fs.Open(ctx, st.From)
@@ -169,7 +197,7 @@ func (s *Site) carry(ctx context.Context, st step) error {
 		return err
 	}
 	defer content.Close()
-	_, err = s.fs.Put(ctx, s.at(st.Path), content, fsys.Attr{Mode: info.Mode, ModTime: info.ModTime})
+	_, err = s.fs.Put(ctx, s.at(st.Path), content, info.Attributes)
 	return err
 }
 
@@ -189,9 +217,10 @@ func (s *Site) switchTo(ctx context.Context, tree string) error {
 }
 
 // removeTrees removes the trees of deployments that are no longer kept, and what a failed one left of its own.
-func (s *Site) removeTrees(ctx context.Context, current, history int) error {
-	if history <= 0 {
-		history = DefaultHistory
+func (s *Site) removeTrees(ctx context.Context, current int) error {
+	numbers, err := s.numbers(ctx, current)
+	if err != nil {
+		return err
 	}
 	list, err := s.fs.List(ctx, s.trees)
 	if err != nil {
@@ -200,7 +229,7 @@ func (s *Site) removeTrees(ctx context.Context, current, history int) error {
 	for _, info := range list {
 		number, err := strconv.Atoi(info.Name)
 		name := fsys.Join(s.trees, info.Name)
-		if err != nil || name == s.live || number > current-history && number <= current {
+		if err != nil || name == s.live || slices.Contains(numbers, number) {
 			continue
 		}
 		if err := s.removeAll(ctx, name); err != nil {
@@ -210,32 +239,8 @@ func (s *Site) removeTrees(ctx context.Context, current, history int) error {
 	return nil
 }
 
-// removeAll removes a folder with all below it. Links are removed, not followed.
-func (s *Site) removeAll(ctx context.Context, dir string) error {
-	list, err := s.fs.List(ctx, dir)
-	if err != nil {
-		return ignoreMissing(err)
-	}
-	group, below := errgroup.WithContext(ctx)
-	group.SetLimit(s.jobs)
-	for _, info := range list {
-		name := fsys.Join(dir, info.Name)
-		if info.Mode.IsDir() {
-			if err := s.removeAll(ctx, name); err != nil {
-				return errors.Join(err, group.Wait())
-			}
-			continue
-		}
-		group.Go(func() error { return ignoreMissing(s.fs.Remove(below, name)) })
-	}
-	if err := group.Wait(); err != nil {
-		return err
-	}
-	return ignoreMissing(s.fs.Remove(ctx, dir))
-}
-
 // heldInTrees gives names under which the trees of recorded deployments hold content. They are read, since somebody may
-// have edited what stood there when visitors saw it.
+// have edited what was there when visitors saw it.
 func (s *Site) heldInTrees(ctx context.Context, wanted map[manifest.Digest]bool) (map[manifest.Digest]string, error) {
 	out := map[manifest.Digest]string{}
 	numbers, err := s.recorded(ctx)

@@ -4,10 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"slices"
 	"strings"
 	"sync"
 
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
@@ -26,8 +28,8 @@ func (e *UnfinishedError) Error() string {
 	return text
 }
 
-// Unfinished tells whether there is something to recover: a publish was interrupted or is under way, or somebody died who
-// holds the lock.
+// Unfinished tells whether there is something to recover: a publish was interrupted or is under way, or somebody died
+// who holds the lock.
 func (s *Site) Unfinished(ctx context.Context) (bool, error) {
 	if s.record == "" {
 		return false, nil
@@ -36,23 +38,27 @@ func (s *Site) Unfinished(ctx context.Context) (bool, error) {
 		return interrupted, err
 	}
 	holder, err := s.Locked(ctx)
-	if errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+	if errors.Is(err, farend.ErrLost) || ctx.Err() != nil {
 		return false, err
 	}
 	return holder != nil && holder.diedHere(), nil
 }
 
-// interrupted tells whether there is a journal.
+// interrupted tells whether there is a journal, or the note of a wipe.
 func (s *Site) interrupted(ctx context.Context) (bool, error) {
 	if s.record == "" {
 		return false, nil
 	}
-	_, err := s.fs.Lstat(ctx, s.inRecord(journalName))
-	return err == nil, ignoreMissing(err)
+	for _, name := range []string{journalName, wipeName} {
+		if _, err := s.fs.Lstat(ctx, s.inRecord(name)); err == nil || !errors.Is(err, fs.ErrNotExist) {
+			return err == nil, err
+		}
+	}
+	return false, nil
 }
 
-// Recover finishes a publish that was interrupted, if there is one, and tells its number; 0: there was none, or it only had
-// something left to remove. Its error may be an *UnfinishedError.
+// Recover finishes a publish that was interrupted, if there is one, and tells its number; 0: there was none, or it only
+// had something left to remove. Its error may be an *UnfinishedError.
 func (s *Site) Recover(ctx context.Context, user string) (int, error) {
 	if s.record == "" {
 		return 0, nil
@@ -66,8 +72,11 @@ func (s *Site) Recover(ctx context.Context, user string) (int, error) {
 	return number, lostLock(ctx, err)
 }
 
-// recoverLocked finishes what a journal holds.
+// recoverLocked finishes a wipe, or what a journal holds.
 func (s *Site) recoverLocked(ctx context.Context) (int, error) {
+	if err := s.finishWipe(ctx); err != nil {
+		return 0, err
+	}
 	j, err := s.readJournal(ctx)
 	if err != nil || j == nil {
 		return 0, err
@@ -82,7 +91,8 @@ func (s *Site) recoverLocked(ctx context.Context) (int, error) {
 	if j.Tree != "" {
 		s.live = j.Tree
 	}
-	p := &publish{site: s, plan: &Plan{}, number: j.Number, phases: j.Phases, undone: map[string]bool{}, recovering: true}
+	p := &publish{site: s, plan: &Plan{}, number: j.Number, phases: j.Phases, undone: map[string]bool{},
+		recovering: true}
 	err = p.doAll(ctx, &Watch{}, false)
 	if failed := p.blocking(); err == nil && len(failed) > 0 {
 		slices.SortFunc(failed, func(a, b Failure) int { return strings.Compare(a.Path, b.Path) })
@@ -128,18 +138,19 @@ func (s *Site) forget(ctx context.Context, number int, paths map[string]bool) er
 	return s.writeManifest(ctx, m)
 }
 
-// GivenUp is what stands after an unfinished publish was given up. The paths are those that the publish was to change, sorted.
+// GivenUp is what is there after an unfinished publish was given up. The paths are those that the publish was to
+// change, sorted.
 type GivenUp struct {
 	Number  int  // of the deployment that was given up
-	Stands  int  // the deployment that stands; with paths of Reached it is the one that was given up, in part
+	Stands  int  // the current deployment; with paths of Reached it is the one that was given up, in part
 	Undone  bool // nothing of it is to be seen
 	Reached []string
 	Before  []string // as they were before, or still missing
 	Other   []string // neither: somebody altered them, or they were being changed
 }
 
-// GiveUp ends a publish that was interrupted without finishing it, and records what stands now. What is staged stays. It gives
-// nil where nothing is unfinished.
+// GiveUp ends a publish that was interrupted without finishing it, and records what is there now. What is staged stays.
+// It gives nil where nothing is unfinished.
 func (s *Site) GiveUp(ctx context.Context, user string) (*GivenUp, error) {
 	if s.record == "" {
 		return nil, nil
@@ -189,16 +200,18 @@ func (s *Site) giveUpLocked(ctx context.Context) (*GivenUp, error) {
 	return out, s.complete(ctx, j)
 }
 
-// dropDeployment forgets a deployment of which nothing is to be seen, and its journal first: the rest means nothing without it.
+// dropDeployment forgets a deployment of which nothing is to be seen, and its journal first: the rest means nothing
+// without it.
 func (s *Site) dropDeployment(ctx context.Context, number int) error {
 	if err := s.endJournal(ctx); err != nil {
 		return err
 	}
-	return s.discard(ctx, []string{deploymentFile(number), indexFile(number), keptFile(number)})
+	return s.discard(ctx, []string{deploymentFile(number), indexFile(number), keptFile(number),
+		fmt.Sprintf("deployments/%d.%s", number, handSuffix)})
 }
 
-// whatStands gives the manifest of what an unfinished publish has left: each path that it was to change as it stands, if that
-// is as the deployment wanted it or as it was recorded before.
+// whatStands gives the manifest of what an unfinished publish has left: each path that it was to change as it is, if
+// that is as the deployment wanted it or as it was recorded before.
 func (s *Site) whatStands(ctx context.Context, j *journal, standing int, out *GivenUp) (*manifest.Manifest, error) {
 	m, err := s.readManifest(ctx, j.Number)
 	if err != nil {
@@ -255,8 +268,8 @@ func (s *Site) whatStands(ctx context.Context, j *journal, standing int, out *Gi
 	return m, nil
 }
 
-// consistent leaves out what lies below a file or link of the same list: of two deployments that are mixed one may have had
-// a folder where the other has a file.
+// consistent leaves out what lies below a file or link of the same list: of two deployments that are mixed one may have
+// had a folder where the other has a file.
 func consistent(entries []manifest.Entry) []manifest.Entry {
 	leaves := map[string]bool{}
 	out := entries[:0]
@@ -284,7 +297,7 @@ func consistent(entries []manifest.Entry) []manifest.Entry {
 	})
 }
 
-// foundAt describes what stands at paths, with the digests of files. What cannot be looked at is left out.
+// foundAt describes what is at paths, with the digests of files. What cannot be looked at is left out.
 func (s *Site) foundAt(ctx context.Context, paths map[string]bool) (map[string]*manifest.Entry, error) {
 	survey := &Survey{}
 	if err := s.walk(ctx, survey); err != nil {
@@ -316,7 +329,7 @@ func (s *Site) foundAt(ctx context.Context, paths map[string]bool) (map[string]*
 	return out, err
 }
 
-// same tells whether what stands is what an entry says; nil stands for nothing.
+// same tells whether what is there is what an entry says; nil stands for nothing.
 func (s *Site) same(stands, e *manifest.Entry) bool {
 	switch {
 	case stands == nil || e == nil:

@@ -82,7 +82,8 @@ func (s *Site) Verify(ctx context.Context, m *manifest.Manifest, strays bool, wa
 	)
 	for i := range survey.Found {
 		f := &survey.Found[i]
-		if e := want[f.Path]; e != nil && e.Kind == manifest.File && f.Kind == manifest.File && f.Other == 0 && (e.Size < 0 || e.Size == f.Size) {
+		if e := want[f.Path]; e != nil && e.Kind == manifest.File && f.Kind == manifest.File && f.Other == 0 &&
+			(e.Size < 0 || e.Size == f.Size) {
 			open = append(open, i)
 			bytes += f.Size
 		}

@@ -1,5 +1,5 @@
-// Package trace carries a log through contexts, for whoever wants to know what is decided (level info) and what crosses the wire (level
-// debug). Secrets never go there: neither passwords nor keys, nor the content of files.
+// Package trace carries a log through contexts, for whoever wants to know what is decided (level info) and what crosses
+// the wire (level debug). Secrets never go there: neither passwords nor keys, nor the content of files.
 package trace
 
 import (

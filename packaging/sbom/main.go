@@ -1,5 +1,5 @@
-// Sbom writes what a program is made of as CycloneDX (ECMA-424, JSON, version 1.5), from what the compiler noted in it; or, with -notices, the
-// licences of all of that.
+// Sbom writes what a program is made of as CycloneDX (ECMA-424, JSON, version 1.5), from what the compiler noted in it;
+// or, with -notices, the licences of all of that.
 package main
 
 import (
@@ -52,12 +52,15 @@ type hash struct {
 }
 
 func writeBill(info *buildinfo.BuildInfo) error {
-	components := []component{{Type: "library", Name: "std", Version: strings.TrimPrefix(info.GoVersion, "go"), URL: "pkg:golang/std@" + strings.TrimPrefix(info.GoVersion, "go")}}
+	components := []component{{Type: "library", Name: "std", Version: strings.TrimPrefix(info.GoVersion, "go"),
+		URL: "pkg:golang/std@" + strings.TrimPrefix(info.GoVersion, "go")}}
 	for _, m := range info.Deps {
-		components = append(components, component{Type: "library", Name: m.Path, Version: m.Version, URL: "pkg:golang/" + m.Path + "@" + m.Version})
+		components = append(components, component{Type: "library", Name: m.Path, Version: m.Version,
+			URL: "pkg:golang/" + m.Path + "@" + m.Version})
 	}
 	bill := map[string]any{"bomFormat": "CycloneDX", "specVersion": "1.5", "version": 1,
-		"metadata":   map[string]any{"component": component{Type: "application", Name: "tartine", Version: info.Main.Version, URL: "pkg:golang/tartine@" + info.Main.Version}},
+		"metadata": map[string]any{"component": component{Type: "application", Name: "tartine",
+			Version: info.Main.Version, URL: "pkg:golang/tartine@" + info.Main.Version}},
 		"components": components}
 	out := json.NewEncoder(os.Stdout)
 	out.SetEscapeHTML(false)
@@ -97,14 +100,16 @@ func notice(name, dir string) error {
 		files = append(files, found...)
 	}
 	if len(files) == 0 {
-		fmt.Printf("\n%s\n%s: this module comes without a licence file\n%s\n", strings.Repeat("-", 80), name, strings.Repeat("-", 80))
+		fmt.Printf("\n%s\n%s: this module comes without a licence file\n%s\n", strings.Repeat("-", 80), name,
+			strings.Repeat("-", 80))
 	}
 	for _, file := range files {
 		text, err := os.ReadFile(file)
 		if err != nil {
 			return err
 		}
-		fmt.Printf("\n%s\n%s (%s)\n%s\n\n%s", strings.Repeat("-", 80), name, filepath.Base(file), strings.Repeat("-", 80), text)
+		fmt.Printf("\n%s\n%s (%s)\n%s\n\n%s", strings.Repeat("-", 80), name, filepath.Base(file),
+			strings.Repeat("-", 80), text)
 	}
 	return nil
 }

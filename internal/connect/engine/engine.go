@@ -1,8 +1,8 @@
 // Package engine reaches containers through the HTTP interface of a container engine: its socket, a TCP address with
 // TLS, or, over SSH, the socket of another machine. No command-line client is run.
 //
-// It finds a container, gives byte streams to programs that run in one, and carries archives in and out. What a site is,
-// and what to do where a container cannot run anything, is left to others.
+// It finds a container, gives byte streams to programs that run in one, and carries archives in and out. What a site
+// is, and what to do where a container cannot run anything, is left to others.
 package engine
 
 import (
@@ -33,7 +33,7 @@ type Engine struct {
 // Error tells that an engine does not answer.
 type Error struct {
 	Where  string // the address that was tried
-	Denied bool   // it stands there, and this user may not use it
+	Denied bool   // it exists there, and this user may not use it
 	Group  string // whose members may use it; empty: unknown
 	Old    bool   // it speaks too old a version of the interface
 	Err    error
@@ -77,9 +77,11 @@ func Open(ctx context.Context, address string, dial func(ctx context.Context, ad
 	options := []client.Opt{}
 	switch parsed, err := url.Parse(at.host); {
 	case err != nil:
-		return nil, &Error{Where: at.host, Err: errors.New("this is no address")}
+		return nil, &Error{Where: at.host, Err: errors.New("this is not an address")}
 	case parsed.Scheme == "ssh":
-		options = append(options, client.WithDialContext(func(ctx context.Context, _, _ string) (net.Conn, error) { return dial(ctx, parsed) }))
+		options = append(options, client.WithDialContext(func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return dial(ctx, parsed)
+		}))
 	default:
 		options = append(options, client.WithHost(at.host))
 		if at.tls != nil {
@@ -107,7 +109,8 @@ func Open(ctx context.Context, address string, dial func(ctx context.Context, ad
 // old says which version of the interface an engine speaks that is too old.
 func (e *Engine) old(ctx context.Context, err error) error {
 	if ping, failed := e.api.Ping(ctx, client.PingOptions{}); failed == nil {
-		err = fmt.Errorf("it speaks version %s of the interface, and %s is the oldest that will do", ping.APIVersion, client.MinAPIVersion)
+		err = fmt.Errorf("it speaks version %s of the interface, and %s is the oldest that will do", ping.APIVersion,
+			client.MinAPIVersion)
 	}
 	return &Error{Where: e.where, Old: true, Err: err}
 }
@@ -131,6 +134,8 @@ func (e *Engine) because(err error) error {
 		out.Denied, out.Group = true, groupOf(socket)
 	case errors.As(err, &system):
 		out.Err = system
+	case strings.Contains(err.Error(), "malformed HTTP"), strings.Contains(err.Error(), "readLoopPeekFailLocked"): // the same, said before we asked
+		out.Err = errors.New("what answers there does not speak HTTP")
 	}
 	return out
 }
@@ -152,7 +157,7 @@ type Container struct {
 	Mounts   []Mount
 }
 
-// Mount is a volume or folder that stands at a path of a container.
+// Mount is a volume or folder that is at a path of a container.
 type Mount struct {
 	Path     string
 	Kind     string // volume, bind or tmpfs
@@ -171,7 +176,8 @@ func (e *Engine) Container(ctx context.Context, name string) (*Container, error)
 	switch {
 	case ctx.Err() != nil:
 		return nil, ctx.Err()
-	case errdefs.IsNotFound(err), err != nil && strings.Contains(err.Error(), "ultiple IDs"), errdefs.IsInvalidArgument(err):
+	case errdefs.IsNotFound(err), err != nil && strings.Contains(err.Error(), "ultiple IDs"),
+		errdefs.IsInvalidArgument(err):
 		return nil, e.notFound(ctx, name)
 	case client.IsErrConnectionFailed(err):
 		return nil, e.because(err)
@@ -217,7 +223,8 @@ const (
 
 // Service gives the names of the containers of a project's service, in the order of their numbers.
 func (e *Engine) Service(ctx context.Context, project, service string) ([]string, error) {
-	all, err := e.api.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: make(client.Filters).Add("label", labelProject+"="+project)})
+	all, err := e.api.ContainerList(ctx, client.ContainerListOptions{All: true,
+		Filters: make(client.Filters).Add("label", labelProject+"="+project)})
 	if err != nil {
 		return nil, e.because(err)
 	}

@@ -30,8 +30,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tartine/internal/connect/engine"
-	"tartine/internal/connect/enginetest"
 	"tartine/internal/demo/engineserver"
+	"tartine/internal/testservers/enginetest"
 )
 
 func open(t *testing.T, address string) *engine.Engine {
@@ -156,6 +156,7 @@ func TestNoEngine(t *testing.T) {
 				return
 			}
 			fmt.Fprint(conn, "220 mail.example ready\r\n")
+			_, _ = conn.Read(make([]byte, 1<<10)) // what is asked is of no interest
 			conn.Close()
 		}
 	}()
@@ -167,7 +168,7 @@ func TestNoEngine(t *testing.T) {
 	defer broken.Close()
 	for address, says := range map[string]string{
 		"unix://" + dir + "/nowhere.sock": "no such file",
-		"unix://" + dir + "/mute.sock":    "malformed HTTP",
+		"unix://" + dir + "/mute.sock":    "does not speak HTTP",
 		broken.Address:                    "not itself today",
 		"tcp://127.0.0.1:1":               "connection refused",
 		"pigeon://rock.example":           "",

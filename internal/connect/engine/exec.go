@@ -9,7 +9,8 @@ import (
 	"io"
 	"io/fs"
 	"strings"
-	"tartine/internal/fsys"
+
+	"tartine/internal/farend"
 
 	"github.com/containerd/errdefs"
 	"github.com/moby/moby/client"
@@ -107,20 +108,21 @@ func (o *output) Read(p []byte) (int, error) {
 // ErrRuns tells that an engine does not reach the files of a container while it runs, as with some kinds of isolation.
 var ErrRuns = errors.New("its files cannot be reached while it runs")
 
-// Put unpacks an archive (tar) into a folder that stands in a container.
+// Put unpacks an archive (tar) into a folder that exists in a container.
 func (c *Container) Put(ctx context.Context, folder string, archive io.Reader) error {
-	_, err := c.engine.api.CopyToContainer(ctx, c.ID, client.CopyToContainerOptions{DestinationPath: folder, Content: archive, AllowOverwriteDirWithFile: true, CopyUIDGID: false})
+	_, err := c.engine.api.CopyToContainer(ctx, c.ID, client.CopyToContainerOptions{DestinationPath: folder,
+		Content: archive, AllowOverwriteDirWithFile: true, CopyUIDGID: false})
 	if err != nil {
 		return fmt.Errorf("unpack into %s: %w", folder, said{err})
 	}
 	return nil
 }
 
-// Get packs what stands at a path of a container into an archive (tar). It fails with fs.ErrNotExist where nothing does.
+// Get packs what is at a path of a container into an archive (tar). It fails with fs.ErrNotExist where nothing does.
 func (c *Container) Get(ctx context.Context, path string) (io.ReadCloser, error) {
 	got, err := c.engine.api.CopyFromContainer(ctx, c.ID, client.CopyFromContainerOptions{SourcePath: path})
 	if err != nil {
-		return nil, c.mend("read", path, err)
+		return nil, c.failed("read", path, err)
 	}
 	return got.Content, nil
 }
@@ -146,22 +148,22 @@ func (c *Container) Root(ctx context.Context) (user, group int, err error) {
 	return head.Uid, head.Gid, nil
 }
 
-// IsFolder tells whether a folder stands at a path of a container. It fails with fs.ErrNotExist where nothing does.
+// IsFolder tells whether a folder is at a path of a container. It fails with fs.ErrNotExist where nothing does.
 func (c *Container) IsFolder(ctx context.Context, path string) (bool, error) {
 	found, err := c.engine.api.ContainerStatPath(ctx, c.ID, client.ContainerStatPathOptions{Path: path})
-	return found.Stat.Mode.IsDir(), c.mend("look up", path, err)
+	return found.Stat.Mode.IsDir(), c.failed("look up", path, err)
 }
 
-// Has tells whether something stands at a path of a container.
+// Has tells whether something exists at a path of a container.
 func (c *Container) Has(ctx context.Context, path string) (bool, error) {
 	_, err := c.engine.api.ContainerStatPath(ctx, c.ID, client.ContainerStatPathOptions{Path: path})
 	if errdefs.IsNotFound(err) {
 		return false, nil
 	}
-	return err == nil, c.mend("look up", path, err)
+	return err == nil, c.failed("look up", path, err)
 }
 
-func (c *Container) mend(op, path string, err error) error {
+func (c *Container) failed(op, path string, err error) error {
 	switch {
 	case err == nil:
 		return nil
@@ -208,7 +210,7 @@ func (s said) Error() string {
 	if own, ok := strings.CutPrefix(text, "Error response from daemon: "); ok {
 		text = "the engine says: " + own
 	}
-	return fsys.Said(text, mostSaid)
+	return farend.Said(text, mostSaid)
 }
 
 func (s said) Unwrap() error { return s.error }

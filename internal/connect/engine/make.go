@@ -11,7 +11,8 @@ import (
 
 // Import makes an image from an archive (tar) of all that is in it.
 func (e *Engine) Import(ctx context.Context, name string, archive io.Reader) error {
-	said, err := e.api.ImageImport(ctx, client.ImageImportSource{Source: archive, SourceName: "-"}, name, client.ImageImportOptions{})
+	said, err := e.api.ImageImport(ctx, client.ImageImportSource{Source: archive, SourceName: "-"}, name,
+		client.ImageImportOptions{})
 	if err == nil {
 		_, err = io.Copy(io.Discard, said)
 		said.Close()
@@ -30,8 +31,8 @@ func (e *Engine) RemoveImage(ctx context.Context, name string) error {
 	return nil
 }
 
-// Make makes a container from an image, without a network, and starts a program in it whose standard input stays open. With
-// an error it may give a container in which the program did not start.
+// Make makes a container from an image, without a network, and starts a program in it whose standard input stays open.
+// With an error it may give a container in which the program did not start.
 func (e *Engine) Make(ctx context.Context, name, image string, command ...string) (*Container, error) {
 	_, err := e.api.ContainerCreate(ctx, client.ContainerCreateOptions{Name: name, Image: image,
 		Config:     &container.Config{Cmd: command, OpenStdin: true, NetworkDisabled: true},
@@ -48,7 +49,8 @@ func (e *Engine) Make(ctx context.Context, name, image string, command ...string
 
 // Remove ends a container and removes it, with all that is in it.
 func (e *Engine) Remove(ctx context.Context, name string) error {
-	if _, err := e.api.ContainerRemove(ctx, name, client.ContainerRemoveOptions{Force: true, RemoveVolumes: true}); err != nil {
+	if _, err := e.api.ContainerRemove(ctx, name, client.ContainerRemoveOptions{Force: true,
+		RemoveVolumes: true}); err != nil {
 		return fmt.Errorf("remove container %s: %w", name, err)
 	}
 	return nil

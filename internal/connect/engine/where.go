@@ -17,8 +17,8 @@ import (
 // DOCKER_CERT_PATH and DOCKER_TLS_VERIFY; DOCKER_CONTEXT or currentContext in ~/.docker/config.json, which names a
 // context whose description lies under the SHA-256 of its name.
 
-// place is where an engine is.
-type place struct {
+// whereabouts is where an engine is.
+type whereabouts struct {
 	host string
 	tls  *keys
 }
@@ -26,7 +26,7 @@ type place struct {
 // keys are the files for TLS.
 type keys struct{ authority, certificate, key string }
 
-func find(address string) (place, error) {
+func find(address string) (whereabouts, error) {
 	folder := os.Getenv("DOCKER_CONFIG")
 	if folder == "" {
 		home, err := os.UserHomeDir()
@@ -38,7 +38,7 @@ func find(address string) (place, error) {
 		address = os.Getenv(client.EnvOverrideHost)
 	}
 	if address != "" {
-		return place{address, fromEnvironment(folder)}, nil
+		return whereabouts{address, fromEnvironment(folder)}, nil
 	}
 	name := os.Getenv("DOCKER_CONTEXT")
 	if name == "" {
@@ -51,12 +51,12 @@ func find(address string) (place, error) {
 			err = json.Unmarshal(text, &settings)
 		}
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return place{}, &Error{Where: file, Err: fmt.Errorf("the file that names the context cannot be read: %w", err)}
+			return whereabouts{}, &Error{Where: file, Err: fmt.Errorf("the file that names the context cannot be read: %w", err)}
 		}
 		name = settings.CurrentContext
 	}
 	if name == "" || name == "default" {
-		return place{client.DefaultDockerHost, nil}, nil
+		return whereabouts{client.DefaultDockerHost, nil}, nil
 	}
 	return fromContext(folder, name)
 }
@@ -83,7 +83,7 @@ func keysIn(folder string) *keys {
 	return &keys{file("ca.pem"), file("cert.pem"), file("key.pem")}
 }
 
-func fromContext(folder, name string) (place, error) {
+func fromContext(folder, name string) (whereabouts, error) {
 	sum := sha256.Sum256([]byte(name))
 	id := hex.EncodeToString(sum[:])
 	file := filepath.Join(folder, "contexts", "meta", id, "meta.json")
@@ -100,13 +100,15 @@ func fromContext(folder, name string) (place, error) {
 	endpoint := context.Endpoints["docker"]
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return place{}, &Error{Where: fmt.Sprintf("context %q", name), Err: fmt.Errorf("there is no such context in %s", folder)}
+		return whereabouts{}, &Error{Where: fmt.Sprintf("context %q", name),
+			Err: fmt.Errorf("there is no such context in %s", folder)}
 	case err != nil:
-		return place{}, &Error{Where: fmt.Sprintf("context %q", name), Err: err}
+		return whereabouts{}, &Error{Where: fmt.Sprintf("context %q", name), Err: err}
 	case endpoint.Host == "":
-		return place{}, &Error{Where: fmt.Sprintf("context %q", name), Err: fmt.Errorf("%s names no address", file)}
+		return whereabouts{}, &Error{Where: fmt.Sprintf("context %q", name),
+			Err: fmt.Errorf("%s names no address", file)}
 	}
-	out := place{host: endpoint.Host}
+	out := whereabouts{host: endpoint.Host}
 	secrets := filepath.Join(folder, "contexts", "tls", id, "docker")
 	if _, err := os.Stat(secrets); err == nil {
 		out.tls = keysIn(secrets)

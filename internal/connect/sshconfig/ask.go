@@ -48,7 +48,7 @@ func (c *Config) ask(ctx context.Context, host, user string, port int) (Options,
 	if err != nil {
 		var said *saidError
 		if errors.As(err, &said) {
-			file, line := said.place()
+			file, line := said.where()
 			if file == "" {
 				file = c.foreign.File
 			}
@@ -78,8 +78,8 @@ func (e *saidError) Error() string { return "ssh refuses them: " + e.said }
 
 var placed = regexp.MustCompile(`^(.*?):? line (\d+): `)
 
-// place gives where the fault is, where ssh tells.
-func (e *saidError) place() (file string, line int) {
+// where gives where the fault is, where ssh tells.
+func (e *saidError) where() (file string, line int) {
 	if found := placed.FindStringSubmatch(e.said); found != nil {
 		line, _ = strconv.Atoi(found[2])
 		return found[1], line

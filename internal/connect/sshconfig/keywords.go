@@ -16,8 +16,8 @@ type kind struct {
 	alias   string // it is another name of a keyword
 }
 
-// known are the keywords that are read here. Of those that say nothing about where a connection leads, who logs in and how, and what
-// is sent, only the common ones are among them.
+// known are the keywords that are read here. Of those that say nothing about where a connection leads, who logs in and
+// how, and what is sent, only the common ones are among them.
 var known = map[string]kind{
 	"host":    {read: word, list: true},
 	"include": {read: filePattern, list: true},
@@ -56,7 +56,7 @@ var known = map[string]kind{
 	"serveralivecountmax": {read: number},
 	"tcpkeepalive":        {read: yesNo},
 
-	"sendenv": {read: word, list: true, several: true},
+	"sendenv": {read: added, list: true, several: true},
 
 	"forwardagent":              {read: yesNo},
 	"forwardx11":                {read: yesNo},
@@ -70,10 +70,14 @@ var known = map[string]kind{
 	"exitonforwardfailure":      {read: yesNo},
 	"visualhostkey":             {read: yesNo},
 	"requesttty":                {read: oneOf("yes", "no", "force", "auto")},
-	"loglevel":                  {read: oneOf("QUIET", "FATAL", "ERROR", "INFO", "VERBOSE", "DEBUG", "DEBUG1", "DEBUG2", "DEBUG3")},
+	"loglevel": {read: oneOf("QUIET", "FATAL", "ERROR", "INFO", "VERBOSE", "DEBUG", "DEBUG1", "DEBUG2",
+		"DEBUG3")},
 }
 
 func word(value string) (string, bool) { return value, true }
+
+// added takes what is not a minus sign and a pattern of what is taken out.
+func added(value string) (string, bool) { return value, value[0] != '-' }
 
 // filePattern takes names of files that mean the same everywhere.
 func filePattern(value string) (string, bool) {

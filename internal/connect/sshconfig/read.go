@@ -27,7 +27,8 @@ const (
 	mostText = 4 << 20 // bytes of a file
 )
 
-// readFile reads a file and those that it includes, whose names are relative to base. The first line that is not plain is noted.
+// readFile reads a file and those that it includes, whose names are relative to base. The first line that is not plain
+// is noted.
 func (c *Config) readFile(name, base string, checked bool, depth int) (*file, error) {
 	if depth > mostDeep {
 		return nil, &Error{File: name, Err: errors.New("too many files include each other")}

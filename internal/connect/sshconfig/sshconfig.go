@@ -1,8 +1,10 @@
-// Package sshconfig finds out what OpenSSH's client settings (ssh_config(5)) say of a host, so that Tartine goes where ssh goes.
+// Package sshconfig finds out what OpenSSH's client settings (ssh_config(5)) say of a host, so that Tartine goes where
+// ssh goes.
 //
-// Most files are plain: blocks for hosts, and settings of one word. Those are read here. Everything else (Match, quotes,
-// CanonicalizeHostname, options that are not known here) is left to OpenSSH's own program: ssh -G resolves it. Where that is not
-// installed it is an error, which names the line. Nothing is passed over, and no line is read in another way than ssh reads it.
+// Most files are plain: blocks for hosts, and settings of one word. Those are read here. Everything else (Match,
+// quotes, CanonicalizeHostname, options that are not known here) is left to OpenSSH's own program: ssh -G resolves it.
+// Where that is not installed it is an error, which names the line. Nothing is passed over, and no line is read in
+// another way than ssh reads it.
 package sshconfig
 
 import (
@@ -17,8 +19,9 @@ import (
 	"syscall"
 )
 
-// Options says what the settings say of a host. The keys are keywords in lower case. Switches are "yes" or "no", times are seconds
-// or "none", and tokens are as they were written (see Expand). What is as ssh does without settings may be left out.
+// Options says what the settings say of a host. The keys are keywords in lower case. Switches are "yes" or "no", times
+// are seconds or "none", and tokens are as they were written (see Expand). What is as ssh does without settings may be
+// left out.
 type Options map[string][]string
 
 // First gives the only value of a keyword, or nothing.
@@ -55,7 +58,8 @@ func (e *Error) Error() string {
 
 func (e *Error) Unwrap() error { return e.Err }
 
-// ErrForeign tells that settings are written in a way that OpenSSH's own program alone can read, and that it is not installed.
+// ErrForeign tells that settings are written in a way that OpenSSH's own program alone can read, and that it is not
+// installed.
 var ErrForeign = errors.New("only OpenSSH's own program reads this, and it is not installed")
 
 // Config is what some files say.
@@ -78,7 +82,8 @@ func Load(files Files) (*Config, error) {
 			base = files.Folder
 		}
 		f, err := c.readFile(name, base, name == files.User && files.Checked, 0)
-		if (errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR)) && !(files.Needed && name == files.User) {
+		if (errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR)) &&
+			!(files.Needed && name == files.User) {
 			continue
 		}
 		if err != nil {
@@ -92,8 +97,8 @@ func Load(files Files) (*Config, error) {
 // Plain tells whether all is read without a program.
 func (c *Config) Plain() bool { return c.foreign == nil }
 
-// For gives what is said of a host. User and port are those that are set already, empty and 0 where they are not: blocks may be
-// for some users alone. Its errors are *Error, or that of the context.
+// For gives what is said of a host. User and port are those that are set already, empty and 0 where they are not:
+// blocks may be for some users alone. Its errors are *Error, or that of the context.
 func (c *Config) For(ctx context.Context, host, user string, port int) (Options, error) {
 	// Both become part of commands (ProxyCommand, Match exec), where these characters mean something.
 	if strings.HasPrefix(host, "-") || strings.ContainsAny(host, metacharacters+" \t\n\r") {
@@ -140,8 +145,10 @@ func (r *resolving) file(f *file, active bool) {
 func (r *resolving) set(l line) {
 	have := r.out[l.keyword]
 	switch {
-	case l.keyword == "proxyjump" && r.out["proxycommand"] != nil || l.keyword == "proxycommand" && r.out["proxyjump"] != nil:
-		// One of them holds, the first.
+	case l.keyword == "proxyjump" && r.out["proxycommand"] != nil,
+		l.keyword == "proxycommand" && r.out["proxyjump"] != nil &&
+			!strings.EqualFold(r.out.First("proxyjump"), "none"):
+		// The first of them holds; ssh does not count "ProxyJump none" as one.
 	case !known[l.keyword].several:
 		if have == nil {
 			r.out[l.keyword] = l.values
@@ -156,12 +163,13 @@ func (r *resolving) set(l line) {
 	}
 }
 
-// hostMatches tells whether a block is for a host: some pattern matches its name, and none with an exclamation mark does.
+// hostMatches tells whether a block is for a host: some pattern matches its name, and none with an exclamation mark
+// does.
 func hostMatches(patterns []string, host string) bool {
 	matched := false
 	for _, p := range patterns {
 		p, not := strings.CutPrefix(p, "!")
-		if !like(p, host) {
+		if !Matches(p, host) {
 			continue
 		}
 		if not {
@@ -172,15 +180,15 @@ func hostMatches(patterns []string, host string) bool {
 	return matched
 }
 
-// like compares a name with a pattern, in which * is any characters, and ? is one.
-func like(pattern, name string) bool {
+// Matches compares a name with a pattern, in which * is any characters, and ? is one.
+func Matches(pattern, name string) bool {
 	for pattern != "" {
 		if pattern[0] == '*' {
 			for pattern != "" && pattern[0] == '*' {
 				pattern = pattern[1:]
 			}
 			for at := 0; at <= len(name); at++ {
-				if like(pattern, name[at:]) {
+				if Matches(pattern, name[at:]) {
 					return true
 				}
 			}
@@ -196,7 +204,7 @@ func like(pattern, name string) bool {
 
 // checkWriters fails for a file that somebody else can write, as ssh does.
 func checkWriters(name string, info os.FileInfo) error {
-	if reason := othersWrite(info); reason != "" {
+	if reason := OthersWrite(name, info); reason != "" {
 		return &Error{File: name, Err: errors.New(reason)}
 	}
 	return nil

@@ -104,7 +104,8 @@ func (f *Facts) Expand(value string) (string, error) {
 	return out.String(), nil
 }
 
-// Words takes a command apart at its spaces, but not within quotes or after a backslash, and puts in what tokens stand for.
+// Words takes a command apart at its spaces, but not within quotes or after a backslash, and puts in what tokens stand
+// for.
 func (f *Facts) Words(command string) ([]string, error) {
 	var (
 		out  []string

@@ -58,12 +58,12 @@ func (c *container) reach(r *http.Request, do func(root *os.Root, name string) e
 	})
 }
 
-// fold gives a name the letters under which it stands, where capital and small ones are the same.
+// fold gives a name the letters under which it is known, where capital and small ones are the same.
 func fold(root *os.Root, name string) string {
 	at := "."
 	for element := range strings.SplitSeq(name, "/") {
 		if _, err := root.Lstat(path.Join(at, element)); err != nil {
-			list, _ := fs.ReadDir(root.FS(), at) // nothing stands there: then it is as asked
+			list, _ := fs.ReadDir(root.FS(), at) // nothing is there: then it is as asked
 			for _, entry := range list {
 				if strings.EqualFold(entry.Name(), element) {
 					element = entry.Name()
@@ -75,7 +75,7 @@ func fold(root *os.Root, name string) string {
 	return at
 }
 
-// stat sets the head of an answer that describes what stands at a name.
+// stat sets the head of an answer that describes what is at a name.
 func (c *container) stat(w http.ResponseWriter, root *os.Root, name string) error {
 	info, err := root.Lstat(name)
 	if err != nil {
@@ -85,7 +85,8 @@ func (c *container) stat(w http.ResponseWriter, root *os.Root, name string) erro
 	if info.Mode()&fs.ModeSymlink != 0 {
 		link, _ = root.Readlink(name)
 	}
-	text, err := json.Marshal(containers.PathStat{Name: info.Name(), Size: info.Size(), Mode: info.Mode(), Mtime: info.ModTime(), LinkTarget: link})
+	text, err := json.Marshal(containers.PathStat{Name: info.Name(), Size: info.Size(), Mode: info.Mode(),
+		Mtime: info.ModTime(), LinkTarget: link})
 	w.Header().Set("X-Docker-Container-Path-Stat", base64.StdEncoding.EncodeToString(text))
 	return err
 }
@@ -100,7 +101,8 @@ func (s *Server) getArchive(c *container, w http.ResponseWriter, r *http.Request
 			return err
 		}
 		w.Header().Set("Content-Type", "application/x-tar")
-		p := &packing{root: root, out: tar.NewWriter(w), top: name, plain: s.windows(), users: s.opt.Users, links: map[fileID]string{}}
+		p := &packing{root: root, out: tar.NewWriter(w), top: name, plain: s.windows(), users: s.opt.Users,
+			links: map[fileID]string{}}
 		if err := p.all(); err != nil {
 			panic(http.ErrAbortHandler) // the answer has begun
 		}
@@ -108,7 +110,7 @@ func (s *Server) getArchive(c *container, w http.ResponseWriter, r *http.Request
 	})
 }
 
-// Pack writes an archive of what stands at a name, with all below it, as engines do.
+// Pack writes an archive of what is at a name, with all below it, as engines do.
 func Pack(root *os.Root, name string, to io.Writer) error {
 	return (&packing{root: root, out: tar.NewWriter(to), top: name, links: map[fileID]string{}}).all()
 }
@@ -123,8 +125,8 @@ type packing struct {
 	links map[fileID]string
 }
 
-// nameless is a file whose user and group are told as numbers alone. Their names would be looked up where the container's
-// files are seen, and the system's library would remember for good what it does not find there.
+// nameless is a file whose user and group are told as numbers alone. Their names would be looked up where the
+// container's files are seen, and the system's library would remember for good what it does not find there.
 type nameless struct{ fs.FileInfo }
 
 func (nameless) Uname() (string, error) { return "", nil }
@@ -221,7 +223,7 @@ func (c *container) inVolume(name string) bool {
 	})
 }
 
-// Unpack writes what is in an archive into a folder, as engines do: what stands in the way of something goes first,
+// Unpack writes what is in an archive into a folder, as engines do: what is in the way of something goes first,
 // unless both are folders. When it fails, what came before stays.
 func Unpack(root *os.Root, at string, archive io.Reader) error {
 	return (&unpacking{root: root, at: at}).all(archive)
@@ -254,7 +256,8 @@ func (u *unpacking) all(archive io.Reader) error {
 		}
 		name := path.Join(u.at, inRoot(head.Name))
 		if u.users > 0 && max(head.Uid, head.Gid) >= mostUsers {
-			return fail(http.StatusInternalServerError, "Container ID %d cannot be mapped to a host ID", max(head.Uid, head.Gid))
+			return fail(http.StatusInternalServerError, "Container ID %d cannot be mapped to a host ID",
+				max(head.Uid, head.Gid))
 		}
 		if u.windows {
 			if strings.ContainsAny(head.Name, notOnWindows) {

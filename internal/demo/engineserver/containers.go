@@ -111,7 +111,7 @@ type container struct {
 	over    chan struct{} // closed when it no longer runs
 }
 
-// mounted is something that stands at a path of a container.
+// mounted is something that is at a path of a container.
 type mounted struct {
 	path   string
 	kind   mount.Type
@@ -268,7 +268,8 @@ func (s *Server) list(w http.ResponseWriter, r *http.Request) error {
 			fits = fits && c.config.Labels[key] == value
 		}
 		if fits {
-			out = append(out, containers.Summary{ID: c.id, Names: []string{"/" + c.name}, Image: c.config.Image, Labels: c.config.Labels, State: state.Status, Created: c.created.Unix()})
+			out = append(out, containers.Summary{ID: c.id, Names: []string{"/" + c.name}, Image: c.config.Image,
+				Labels: c.config.Labels, State: state.Status, Created: c.created.Unix()})
 		}
 	}
 	reply(w, http.StatusOK, out)
@@ -277,7 +278,8 @@ func (s *Server) list(w http.ResponseWriter, r *http.Request) error {
 
 // state is called with the lock held.
 func (c *container) state() *containers.State {
-	out := &containers.State{Status: containers.StateExited, Running: c.running, Paused: c.paused, StartedAt: c.started.Format(time.RFC3339Nano)}
+	out := &containers.State{Status: containers.StateExited, Running: c.running, Paused: c.paused,
+		StartedAt: c.started.Format(time.RFC3339Nano)}
 	switch {
 	case c.paused:
 		out.Status = containers.StatePaused
@@ -291,7 +293,8 @@ func (s *Server) inspect(c *container, w http.ResponseWriter, _ *http.Request) e
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	system, _, _ := strings.Cut(s.opt.System, "/")
-	out := containers.InspectResponse{ID: c.id, Name: "/" + c.name, Created: c.created.Format(time.RFC3339Nano), Platform: system, Image: c.config.Image,
+	out := containers.InspectResponse{ID: c.id, Name: "/" + c.name, Created: c.created.Format(time.RFC3339Nano),
+		Platform: system, Image: c.config.Image,
 		State: c.state(), HostConfig: &c.host, Config: c.config}
 	for _, m := range c.mounts {
 		if m.folder != "" { // memory disks are told of among the settings
@@ -316,7 +319,8 @@ func (s *Server) start(c *container, w http.ResponseWriter, _ *http.Request) err
 	return nil
 }
 
-// begin starts the first program of a container, with the lock held. Where no programs can be started it is said to run.
+// begin starts the first program of a container, with the lock held. Where no programs can be started it is said to
+// run.
 func (c *container) begin() error {
 	over := make(chan struct{})
 	c.over, c.started = over, time.Now()
@@ -333,7 +337,7 @@ func (c *container) begin() error {
 		inside.leave()
 		return fail(http.StatusBadRequest, "No command specified")
 	}
-	main, err := inside.start(command, c.config.User, nil, io.Discard, io.Discard)
+	main, err := inside.start(command, c.config.User, c.config.WorkingDir, nil, io.Discard, io.Discard)
 	if err != nil && !canMount() && (errors.Is(err, fs.ErrPermission) || errors.Is(err, syscall.ENOSPC)) {
 		inside.leave() // an ordinary user may be kept from a space of users of its own
 		c.running = true

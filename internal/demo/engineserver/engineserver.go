@@ -1,11 +1,11 @@
 // Package engineserver is a small container engine on a Unix socket: a stand-in for the example and for tests, where no
-// engine runs or where one that runs cannot be made to show something. It speaks the part of the engines' HTTP interface
-// that Tartine needs: images from an archive; containers that are made, started, stopped and removed; programs in them;
-// and archives in and out.
+// engine runs or where one that runs cannot be made to show something. It speaks the part of the engines' HTTP
+// interface that Tartine needs: images from an archive; containers that are made, started, stopped and removed;
+// programs in them; and archives in and out.
 //
 // A container is a folder. Where this program runs as root on Linux, its programs see that folder as their top, with
-// volumes, memory disks and a top that cannot be written; for an ordinary user of Linux there is the folder alone, and on
-// other systems nothing can be started. It shuts nobody in: what runs in a container could leave it.
+// volumes, memory disks and a top that cannot be written; for an ordinary user of Linux there is the folder alone, and
+// on other systems nothing can be started. It shuts nobody in: what runs in a container could leave it.
 package engineserver
 
 import (
@@ -33,8 +33,8 @@ type Options struct {
 	System  string // what its containers are, as in windows/amd64; empty: Linux on this processor
 	// Isolated containers cannot be read nor written through archives while they run.
 	Isolated bool
-	// Users is what the users of containers are higher by outside. Archives that the engine gives tell those of outside; those
-	// that it takes, those of inside.
+	// Users is what the users of containers are higher by outside. Archives that the engine gives tell those of
+	// outside; those that it takes, those of inside.
 	Users int
 	// Fault may spoil a request. Nil, or a nil result: it is answered.
 	Fault func(r *http.Request) *Fault
@@ -74,7 +74,8 @@ func Start(opt Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{Address: "unix://" + filepath.ToSlash(socket), opt: opt, done: make(chan error, 1), images: map[string]string{}, containers: map[string]*container{}, execs: map[string]*execution{}}
+	s := &Server{Address: "unix://" + filepath.ToSlash(socket), opt: opt, done: make(chan error, 1),
+		images: map[string]string{}, containers: map[string]*container{}, execs: map[string]*execution{}}
 	s.http = &http.Server{Handler: s.handler()}
 	go func() { s.done <- s.http.Serve(l) }()
 	return s, nil

@@ -59,12 +59,14 @@ func (s *Server) inspectExec(w http.ResponseWriter, r *http.Request) error {
 	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	reply(w, http.StatusOK, containers.ExecInspectResponse{ID: r.PathValue("id"), Running: e.running, ExitCode: e.status, ContainerID: e.container.id})
+	reply(w, http.StatusOK, containers.ExecInspectResponse{ID: r.PathValue("id"), Running: e.running,
+		ExitCode: e.status, ContainerID: e.container.id})
 	return nil
 }
 
-// startExec starts a program; from then on the connection is its standard input, and gives what it writes in pieces, each
-// with a head of eight bytes: 1 for the standard output or 2 for the standard error, three zero bytes, and its length.
+// startExec starts a program; from then on the connection is its standard input, and gives what it writes in pieces,
+// each with a head of eight bytes: 1 for the standard output or 2 for the standard error, three zero bytes, and its
+// length.
 func (s *Server) startExec(w http.ResponseWriter, r *http.Request) error {
 	e, err := s.execution(r)
 	if err != nil {
@@ -88,7 +90,7 @@ func (s *Server) startExec(w http.ResponseWriter, r *http.Request) error {
 	var lock sync.Mutex
 	out, words := &pieces{1, conn, &lock}, &pieces{2, conn, &lock}
 	status := 126
-	started, err := inside.start(e.asked.Cmd, e.asked.User, buffered, out, words)
+	started, err := inside.start(e.asked.Cmd, e.asked.User, e.asked.WorkingDir, buffered, out, words)
 	if err != nil {
 		fmt.Fprintf(out, "exec failed: unable to start container process: %v\r\n", err)
 	} else {

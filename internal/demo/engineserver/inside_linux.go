@@ -167,7 +167,7 @@ func (p *process) signal(name string) {
 }
 
 // start starts a program in the room. Without an input it waits for one that never comes.
-func (r *room) start(command []string, user string, in io.Reader, out, words io.Writer) (*process, error) {
+func (r *room) start(command []string, user, folder string, in io.Reader, out, words io.Writer) (*process, error) {
 	near, far, err := os.Pipe()
 	if err != nil {
 		return nil, err
@@ -175,7 +175,7 @@ func (r *room) start(command []string, user string, in io.Reader, out, words io.
 	p := &process{done: make(chan struct{})}
 	starting := make(chan error)
 	r.work <- func() {
-		cmd, err := r.command(command, user)
+		cmd, err := r.command(command, user, folder)
 		if err == nil {
 			cmd.Stdin, cmd.Stdout, cmd.Stderr, cmd.WaitDelay = near, out, words, time.Second
 			p.cmd, err = cmd, cmd.Start()
@@ -198,6 +198,9 @@ func (r *room) start(command []string, user string, in io.Reader, out, words io.
 		_ = p.cmd.Wait() // the state says how it ended
 		far.Close()
 		p.status = p.cmd.ProcessState.ExitCode()
+		if ended, ok := p.cmd.ProcessState.Sys().(syscall.WaitStatus); ok && ended.Signaled() {
+			p.status = 128 + int(ended.Signal()) // as engines tell it
+		}
 		close(p.done)
 	}()
 	return p, nil
@@ -206,7 +209,7 @@ func (r *room) start(command []string, user string, in io.Reader, out, words io.
 // search is where programs without a slash in their names are looked for.
 var search = []string{"usr/local/sbin", "usr/local/bin", "usr/sbin", "usr/bin", "sbin", "bin"}
 
-func (r *room) command(command []string, user string) (*exec.Cmd, error) {
+func (r *room) command(command []string, user, folder string) (*exec.Cmd, error) {
 	name := inRoot(command[0])
 	if !strings.Contains(command[0], "/") {
 		at := slices.IndexFunc(search, func(dir string) bool {
@@ -222,11 +225,13 @@ func (r *room) command(command []string, user string) (*exec.Cmd, error) {
 	if err != nil {
 		return nil, err
 	}
-	cmd := &exec.Cmd{Path: "/" + name, Args: command, Dir: "/", Env: []string{"PATH=/" + strings.Join(search, ":/"), "HOME=/"},
+	cmd := &exec.Cmd{Path: "/" + name, Args: command, Dir: "/" + inRoot(folder),
+		Env:         []string{"PATH=/" + strings.Join(search, ":/"), "HOME=/"},
 		SysProcAttr: &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Credential: who}}
 	if !canMount() { // in a space of users of its own an ordinary user may change the top of what a program sees
 		mine := func(id int) []syscall.SysProcIDMap { return []syscall.SysProcIDMap{{HostID: id, Size: 1}} }
-		cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Cloneflags: syscall.CLONE_NEWUSER, Chroot: r.top,
+		cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Cloneflags: syscall.CLONE_NEWUSER,
+			Chroot:      r.top,
 			UidMappings: mine(os.Getuid()), GidMappings: mine(os.Getgid())}
 	}
 	return cmd, nil

@@ -55,8 +55,10 @@ func Start(opt Options) (*Server, error) {
 		return nil, err
 	}
 	heard := &listener{first: make(chan struct{})}
-	settings := &server.Options{Name: "Gannet Rock", WelcomeMessage: "Gannet Rock", Driver: &folder{driver, opt.Dir}, Hostname: "127.0.0.1", Port: s.Port,
-		Auth: &server.SimpleAuth{Name: opt.User, Password: opt.Password}, Perm: server.NewSimplePerm("warden", "wardens"), Logger: heard}
+	settings := &server.Options{Name: "Gannet Rock", WelcomeMessage: "Gannet Rock", Driver: &folder{driver, opt.Dir},
+		Hostname: "127.0.0.1", Port: s.Port,
+		Auth: &server.SimpleAuth{Name: opt.User, Password: opt.Password},
+		Perm: server.NewSimplePerm("warden", "wardens"), Logger: heard}
 	certificate, fingerprint, err := NewCertificate()
 	if err != nil {
 		return nil, err
@@ -85,7 +87,7 @@ func Start(opt Options) (*Server, error) {
 	}
 }
 
-// folder is the library's folder, mended where it holds its client up.
+// folder is the library's folder, altered where it holds its client up.
 type folder struct {
 	server.Driver
 	dir string
@@ -149,7 +151,8 @@ func NewCertificate() (tls.Certificate, string, error) {
 	if err != nil {
 		return tls.Certificate{}, "", err
 	}
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour),
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour),
+		NotAfter: time.Now().Add(24 * time.Hour),
 		DNSNames: []string{"ftp.example"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
 	if err != nil {

@@ -25,13 +25,16 @@ var birds = []bird{
 	{"guillemot", "Common guillemot", "Uria aalge", "Stands in rows on the narrowest ledges and lays a single egg, pointed so that it rolls in a circle.", 42, 68, 2870, 24},
 	{"razorbill", "Razorbill", "Alca torda", "Breeds in cracks below the light. Its bill is as deep as a pocket knife and as sharp.", 40, 65, 640, 205},
 	{"puffin", "Atlantic puffin", "Fratercula arctica", "Digs its burrow in the turf of the east slope, where nobody may walk from April to August.", 28, 56, 980, 14},
-	{"kittiwake", "Black-legged kittiwake", "Rissa tridactyla", "Glues its nest of mud and weed to the wall of the Sawcut and calls its own name all day.", 39, 105, 410, 212},
+	{"kittiwake", "Black-legged kittiwake", "Rissa tridactyla",
+		"Glues its nest of mud and weed to the wall of the Sawcut and calls its own name all day.", 39, 105, 410, 212},
 	{"fulmar", "Northern fulmar", "Fulmarus glacialis", "Glides along the cliff without a beat. Visitors who come too close learn how far it spits.", 47, 107, 230, 190},
 	{"shag", "European shag", "Gulosus aristotelis", "Nests low, in the spray. In March the crest stands up and the throat shows yellow.", 73, 100, 88, 150},
 	{"eider", "Common eider", "Somateria mollissima", "Sits so tight on her down that the warden steps around her on the landing steps.", 60, 98, 37, 90},
 	{"tern", "Arctic tern", "Sterna paradisaea", "Comes from the other end of the world and defends the shingle with its bill.", 35, 80, 152, 350},
-	{"storm-petrel", "European storm petrel", "Hydrobates pelagicus", "Lives in the old wall and comes out after midnight. It is heard before it is seen.", 16, 38, 61, 265},
-	{"oystercatcher", "Eurasian oystercatcher", "Haematopus ostralegus", "Four pairs on the skerries, each of them convinced of owning all of it.", 43, 83, 4, 2},
+	{"storm-petrel", "European storm petrel", "Hydrobates pelagicus",
+		"Lives in the old wall and comes out after midnight. It is heard before it is seen.", 16, 38, 61, 265},
+	{"oystercatcher", "Eurasian oystercatcher", "Haematopus ostralegus",
+		"Four pairs on the skerries, each of them convinced of owning all of it.", 43, 83, 4, 2},
 	{"turnstone", "Ruddy turnstone", "Arenaria interpres", "Winters on the weed below the landing and turns over what the tide brings.", 23, 54, 0, 30},
 }
 
@@ -47,9 +50,10 @@ var months = []struct{ slug, entry string }{
 // files gives every file of the demo by its path; those that end in .sh are executable.
 func files() map[string][]byte {
 	out := map[string][]byte{
-		"site/index.html":                  page(0, "Gannet Rock bird observatory", indexBody()),
-		"site/visit.html":                  page(0, "Visiting the rock", visitBody()),
-		"site/404.html":                    page(0, "Not on this rock", "<p>There is nothing here. Try the <a href=\"index.html\">landing steps</a>.</p>\n"),
+		"site/index.html": page(0, "Gannet Rock bird observatory", indexBody()),
+		"site/visit.html": page(0, "Visiting the rock", visitBody()),
+		"site/404.html": page(0, "Not on this rock",
+			"<p>There is nothing here. Try the <a href=\"index.html\">landing steps</a>.</p>\n"),
 		"site/robots.txt":                  []byte("User-agent: *\nAllow: /\n"),
 		"site/css/rock.css":                []byte(styles),
 		"site/css/print.css":               []byte("nav, footer { display: none }\nbody { color: black; background: white }\n"),
@@ -116,7 +120,8 @@ func visitBody() string {
 func tideLinks() (out []string) {
 	for month := time.January; month <= time.December; month++ {
 		name := fmt.Sprintf("tides/2026-%02d", month)
-		out = append(out, fmt.Sprintf("<li>%s: <a href=\"%s.csv\">CSV</a>, <a href=\"%s.json\">JSON</a></li>\n", month, name, name))
+		out = append(out, fmt.Sprintf("<li>%s: <a href=\"%s.csv\">CSV</a>, <a href=\"%s.json\">JSON</a></li>\n", month,
+			name, name))
 	}
 	return out
 }
@@ -160,7 +165,8 @@ func plate(b bird, proof bool) []byte {
 	var s strings.Builder
 	fmt.Fprintf(&s, "<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 480 320\">\n<rect width=\"480\" height=\"320\" fill=\"hsl(%d 30%% 94%%)\"/>\n", b.hue)
 	body, wing := float64(b.length)*1.6, float64(b.span)*1.1
-	fmt.Fprintf(&s, "<ellipse cx=\"240\" cy=\"180\" rx=\"%.1f\" ry=\"%.1f\" fill=\"hsl(%d 40%% 40%%)\"/>\n", body/2+20, body/6+12, b.hue)
+	fmt.Fprintf(&s, "<ellipse cx=\"240\" cy=\"180\" rx=\"%.1f\" ry=\"%.1f\" fill=\"hsl(%d 40%% 40%%)\"/>\n", body/2+20,
+		body/6+12, b.hue)
 	for feather := range 9 {
 		angle := math.Pi * (0.15 + 0.7*float64(feather)/8)
 		x, y := 240+wing*math.Cos(angle), 180-wing*math.Sin(angle)*0.7

@@ -47,7 +47,8 @@ func Start(user, identityFile, home string) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{User: user, home: home, Fingerprint: ssh.FingerprintSHA256(hostSigner.PublicKey()), conns: map[net.Conn]bool{}}
+	s := &Server{User: user, home: home, Fingerprint: ssh.FingerprintSHA256(hostSigner.PublicKey()),
+		conns: map[net.Conn]bool{}}
 	s.config = &ssh.ServerConfig{PublicKeyCallback: func(conn ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
 		if conn.User() == user && string(key.Marshal()) == string(allowed.Marshal()) {
 			return nil, nil

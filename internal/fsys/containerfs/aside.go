@@ -39,15 +39,15 @@ type heldLink struct {
 	origin string // its first one
 }
 
-// aside tells whether a name is what is put aside, or below it, and what it is there.
-func (f *FS) aside(name string) (bool, string) {
+// belowAside tells whether a name is what is put belowAside, or below it, and what it is there.
+func (f *FS) belowAside(name string) (bool, string) {
 	if f.opt.Aside == "" || !within(name, f.opt.Aside) {
 		return false, ""
 	}
 	return true, strings.TrimPrefix(strings.TrimPrefix(name, f.opt.Aside), "/")
 }
 
-// NoteName is the name below Options.Aside that stands where an archive ended early.
+// NoteName is the name below Options.Aside that is there where an archive ended early.
 const NoteName = "note.json"
 
 const mostNote = 1 << 30 // bytes
@@ -61,9 +61,9 @@ func (f *FS) heldFile(below string) string {
 	return filepath.Join(f.dir, heldFolder, filepath.Base(below))
 }
 
-// putAside decides what is noted and held before the parcel's archive changes anything. Where there is no record, or that
-// goes and comes itself, nothing can be held.
-func (f *FS) putAside(ctx context.Context, p *parcel) error {
+// putAside decides what is noted and held before the bundle's archive changes anything. Where there is no record, or
+// that goes and comes itself, nothing can be held.
+func (f *FS) putAside(ctx context.Context, p *bundle) error {
 	if f.opt.Aside == "" {
 		return nil
 	}
@@ -85,10 +85,10 @@ func (f *FS) putAside(ctx context.Context, p *parcel) error {
 }
 
 // hold decides which files get second names: those that stay in folders that come anew, and large ones that get others.
-func (f *FS) hold(ctx context.Context, p *parcel) {
+func (f *FS) hold(ctx context.Context, p *bundle) {
 	p.aside = map[string]heldLink{}
 	for _, name := range slices.Sorted(maps.Keys(f.there)) {
-		if !slices.Contains(p.anew, name) && !under(name, p.anew) {
+		if !isOne(name, p.anew) && !under(name, p.anew) {
 			continue
 		}
 		info, err := f.local.Lstat(ctx, name)
@@ -111,7 +111,7 @@ func (f *FS) hold(ctx context.Context, p *parcel) {
 }
 
 // beginAside writes what is put aside, which must come before all else.
-func (f *FS) beginAside(ctx context.Context, out *tar.Writer, p *parcel) error {
+func (f *FS) beginAside(ctx context.Context, out *tar.Writer, p *bundle) error {
 	if p.note == nil {
 		return nil
 	}
@@ -125,7 +125,8 @@ func (f *FS) beginAside(ctx context.Context, out *tar.Writer, p *parcel) error {
 		if err != nil {
 			return err
 		}
-		if err := out.WriteHeader(owner(&tar.Header{Typeflag: tar.TypeDir, Name: record + "/", Mode: int64(info.Mode.Perm()), ModTime: info.ModTime})); err != nil {
+		if err := out.WriteHeader(owner(&tar.Header{Typeflag: tar.TypeDir, Name: record + "/",
+			Mode: int64(info.Mode.Perm()), ModTime: info.ModTime})); err != nil {
 			return err
 		}
 	}
@@ -151,7 +152,8 @@ func (f *FS) beginAside(ctx context.Context, out *tar.Writer, p *parcel) error {
 		}
 		held := p.aside[name]
 		at := f.there[held.origin]
-		if err := out.WriteHeader(&tar.Header{Typeflag: tar.TypeLink, Name: f.heldName(held.number), Linkname: held.origin, Mode: int64(info.Mode.Perm()),
+		if err := out.WriteHeader(&tar.Header{Typeflag: tar.TypeLink, Name: f.heldName(held.number),
+			Linkname: held.origin, Mode: int64(info.Mode.Perm()),
 			ModTime: info.ModTime, Uid: at.user, Gid: at.group, Format: tar.FormatPAX}); err != nil {
 			return err
 		}
@@ -160,12 +162,13 @@ func (f *FS) beginAside(ctx context.Context, out *tar.Writer, p *parcel) error {
 }
 
 // endAside makes what was put aside go: an empty folder stays. An engine sets the times of all folders once it has
-// unpacked everything, so one that is named in an archive must stand in the end.
-func (f *FS) endAside(out *tar.Writer, p *parcel) error {
+// unpacked everything, so one that is named in an archive must exist in the end.
+func (f *FS) endAside(out *tar.Writer, p *bundle) error {
 	if p.note == nil {
 		return nil
 	}
-	own := tar.Header{Typeflag: tar.TypeReg, Name: f.opt.Aside, Mode: 0o600, Uid: f.opt.Owner.User, Gid: f.opt.Owner.Group, Format: tar.FormatPAX}
+	own := tar.Header{Typeflag: tar.TypeReg, Name: f.opt.Aside, Mode: 0o600, Uid: f.opt.Owner.User,
+		Gid: f.opt.Owner.Group, Format: tar.FormatPAX}
 	if err := out.WriteHeader(&own); err != nil {
 		return err
 	}
@@ -195,7 +198,7 @@ func (f *FS) takeAside(top, below string, head *tar.Header, content io.Reader) e
 	if head.Typeflag == tar.TypeLink {
 		first := linked(top, head)
 		from := filepath.Join(f.dir, treeFolder, filepath.FromSlash(first))
-		if aside, other := f.aside(first); aside {
+		if aside, other := f.belowAside(first); aside {
 			from = f.heldFile(other)
 		}
 		return os.Link(from, f.heldFile(below))
@@ -272,7 +275,7 @@ func (f *FS) restoreFile(ctx context.Context, k *keeping) error {
 	if err != nil {
 		return err
 	}
-	_, err = f.Put(ctx, k.Path, held, fsys.Attr{Mode: k.Mode.Perm(), ModTime: info.ModTime()})
+	_, err = f.Put(ctx, k.Path, held, fsys.Attributes{Mode: k.Mode.Perm(), ModTime: info.ModTime()})
 	return err
 }
 
@@ -285,5 +288,6 @@ func (f *FS) Interrupted() (changed func(name string) bool, interrupted bool) {
 	for _, name := range slices.Concat(f.unfinished.Changes, f.unfinished.Makes) {
 		changes[name] = true
 	}
-	return func(name string) bool { return changes[name] || under(name, f.unfinished.Makes) }, true
+	makes := slices.Sorted(slices.Values(f.unfinished.Makes)) // it came from the container
+	return func(name string) bool { return changes[name] || under(name, makes) }, true
 }

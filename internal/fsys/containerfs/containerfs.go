@@ -1,15 +1,16 @@
-// Package containerfs is a folder of a container in which nothing can be started, as an fsys.FS. The engine carries such a
-// folder only as a whole, in archives (tar), and can neither rename nor remove in it.
+// Package containerfs is a folder of a container in which nothing can be started, as an fsys.FS. The engine carries
+// such a folder only as a whole, in archives (tar), and can neither rename nor remove in it.
 //
-// So what the site needs is brought into a folder of this machine first, all but the bytes of large files. All operations
-// are done there, and Push carries what they changed into the container, in one archive. What was removed makes the
-// folder that held it go too and come anew, with everything else that was in it: an archive that has a file and then a
-// folder under one name does that. Until Push nothing changes in the container; while it runs, files are replaced one
-// after the other, and not in one step.
+// So what the site needs is brought into a folder of this machine first, all but the bytes of large files. All
+// operations are done there, and Push carries what they changed into the container, in one archive. What was removed
+// makes the folder that held it go too and come anew, with everything else that was in it: an archive that has a file
+// and then a folder under one name does that. Until Push nothing changes in the container; while it runs, files are
+// replaced one after the other, and not in one step.
 //
 // An archive that ends early, because the line or the power went, leaves a part of what it brings. So it begins with a
-// note of what it is about to change, and with second names (hard links) in Options.Aside of all files in folders that go
-// and come anew; they end with it. Open puts back what such a folder has lost, and Interrupted tells what was changed.
+// note of what it is about to change, and with second names (hard links) in Options.Aside of all files in folders that
+// go and come anew; they end with it. Open puts back what such a folder has lost, and Interrupted tells what was
+// changed.
 package containerfs
 
 import (
@@ -32,9 +33,9 @@ import (
 
 // Place is a container that takes and gives archives.
 type Place interface {
-	// Get packs what stands at a path; the archive's names begin with its last element. It fails with fs.ErrNotExist.
+	// Get packs what is at a path; the archive's names begin with its last element. It fails with fs.ErrNotExist.
 	Get(ctx context.Context, path string) (io.ReadCloser, error)
-	// Put unpacks an archive into a folder that stands.
+	// Put unpacks an archive into a folder that exists.
 	Put(ctx context.Context, folder string, archive io.Reader) error
 }
 
@@ -49,18 +50,18 @@ type FS struct {
 	place   Place
 	base    string   // absolute, in the container
 	tops    []string // what was brought
-	dir     string   // of this machine: tree is what stands there, held what was put aside
+	dir     string   // of this machine: tree is what is there, held what was put aside
 	opt     Options
 
 	unfinished *note // of an archive that ended early; nil: none did
 	mu         sync.Mutex
-	there      map[string]standing // what stands in the container, as far as it was brought here
+	there      map[string]standing // what is in the container, as far as it was brought here
 	changed    map[string]bool
 	remotes    map[string]remote
 	odd        []string // devices and the like, which cannot be carried back
 }
 
-// standing is what is known of a name in the container beside what stands here.
+// standing is what is known of a name in the container beside what is here.
 type standing struct {
 	user, group int
 	file        bool // with bytes
@@ -86,7 +87,8 @@ func (f *FS) standing(head *tar.Header) standing {
 		}
 		return id - root
 	}
-	return standing{inside(head.Uid, f.opt.Root.User, f.opt.Owner.User), inside(head.Gid, f.opt.Root.Group, f.opt.Owner.Group),
+	return standing{inside(head.Uid, f.opt.Root.User, f.opt.Owner.User),
+		inside(head.Gid, f.opt.Root.Group, f.opt.Owner.Group),
 		head.Typeflag == tar.TypeReg || head.Typeflag == tar.TypeLink}
 }
 
@@ -96,7 +98,7 @@ const mostCarried = 64 << 30
 // folderPrefix begins the name of the folder to which things are brought; chance ends it.
 const folderPrefix = "tartine-container-"
 
-// Open brings some names of a folder of a container here, with everything below them. A name at which nothing stands is
+// Open brings some names of a folder of a container here, with everything below them. A name at which nothing exists is
 // none.
 func Open(ctx context.Context, place Place, base string, names []string, opt Options) (*FS, error) {
 	if opt.Owner == nil {
@@ -111,7 +113,8 @@ func Open(ctx context.Context, place Place, base string, names []string, opt Opt
 	if err != nil {
 		return nil, errors.Join(err, os.RemoveAll(dir))
 	}
-	f := &FS{claimed: claimed, place: place, base: base, tops: names, dir: dir, opt: opt, there: map[string]standing{}, changed: map[string]bool{}, remotes: map[string]remote{}}
+	f := &FS{claimed: claimed, place: place, base: base, tops: names, dir: dir, opt: opt, there: map[string]standing{},
+		changed: map[string]bool{}, remotes: map[string]remote{}}
 	if err = f.fill(ctx, names); err != nil {
 		f.Close()
 		return nil, err
@@ -178,12 +181,12 @@ func (f *FS) bring(ctx context.Context, name string) error {
 	}
 	defer archive.Close()
 	return walkArchive(ctx, archive, name, func(at string, head *tar.Header, content io.Reader) error {
-		if aside, below := f.aside(at); aside {
+		if aside, below := f.belowAside(at); aside {
 			return f.takeAside(name, below, head, content)
 		}
 		f.there[at] = f.standing(head)
 		f.read += head.Size
-		return f.take(ctx, name, at, head, content)
+		return f.unpack(ctx, name, at, head, content)
 	})
 }
 
@@ -191,7 +194,8 @@ func (f *FS) bring(ctx context.Context, name string) error {
 func (f *FS) Read() int64 { return f.read }
 
 // walkArchive goes through an archive whose names begin with the last element of name.
-func walkArchive(ctx context.Context, archive io.Reader, name string, each func(at string, head *tar.Header, content io.Reader) error) error {
+func walkArchive(ctx context.Context, archive io.Reader, name string,
+	each func(at string, head *tar.Header, content io.Reader) error) error {
 	in := tar.NewReader(io.LimitReader(archive, mostCarried))
 	for {
 		head, err := in.Next()
@@ -215,10 +219,10 @@ func walkArchive(ctx context.Context, archive io.Reader, name string, each func(
 	}
 }
 
-// take puts one name of an archive of top into the folder here.
-func (f *FS) take(ctx context.Context, top, at string, head *tar.Header, content io.Reader) error {
+// unpack puts one name of an archive of top into the folder here.
+func (f *FS) unpack(ctx context.Context, top, at string, head *tar.Header, content io.Reader) error {
 	mode := head.FileInfo().Mode()
-	attr := fsys.Attr{Mode: mode.Perm(), ModTime: head.ModTime.Truncate(time.Second)}
+	attr := fsys.Attributes{Mode: mode.Perm(), ModTime: head.ModTime.Truncate(time.Second)}
 	switch head.Typeflag {
 	case tar.TypeDir:
 		if at == "." {
@@ -236,7 +240,7 @@ func (f *FS) take(ctx context.Context, top, at string, head *tar.Header, content
 		return f.local.Symlink(ctx, head.Linkname, at)
 	case tar.TypeLink: // another name of a file of the same archive
 		first := linked(top, head)
-		aside, below := f.aside(first)
+		aside, below := f.belowAside(first)
 		if !aside {
 			if r, ok := f.remotes[first]; ok {
 				f.remotes[at] = remote{at, r.digest}
@@ -289,8 +293,15 @@ func (f *FS) note(err error, names ...string) error {
 }
 
 // Put implements fsys.FS.
-func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (int64, error) {
+func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) (int64, error) {
 	size, err := f.local.Put(ctx, name, content, attr)
+	f.forget(name)
+	return size, f.note(err, name)
+}
+
+// Create implements fsys.FS.
+func (f *FS) Create(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) (int64, error) {
+	size, err := f.local.Create(ctx, name, content, attr)
 	if !errors.Is(err, fs.ErrExist) {
 		f.forget(name)
 	}
@@ -298,7 +309,7 @@ func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.
 }
 
 // SetAttr implements fsys.FS.
-func (f *FS) SetAttr(ctx context.Context, name string, attr fsys.Attr) error {
+func (f *FS) SetAttr(ctx context.Context, name string, attr fsys.Attributes) error {
 	if r, ok := f.remoteAt(name); ok { // a link cannot change it
 		f.mu.Lock()
 		err := f.fetchRemote(ctx, name, r)
@@ -385,7 +396,7 @@ func (f *FS) Link(ctx context.Context, from, to string) error {
 	return f.note(err, to)
 }
 
-// forget notes that other bytes stand under a name, or none.
+// forget notes that other bytes are under a name, or none.
 func (f *FS) forget(name string) {
 	f.mu.Lock()
 	defer f.mu.Unlock()

@@ -86,7 +86,7 @@ func TestWhatIsBroughtHereIsAFolderLikeAnyOther(t *testing.T) {
 	}
 }
 
-// tree gives what stands below a folder, by name.
+// tree gives what is below a folder, by name.
 func tree(t require.TestingT, dir string) map[string]string {
 	out := map[string]string{}
 	require.NoError(t, filepath.WalkDir(dir, func(file string, entry fs.DirEntry, err error) error {
@@ -112,7 +112,7 @@ func tree(t require.TestingT, dir string) map[string]string {
 	return out
 }
 
-// someSite makes what stands before a property is tried.
+// someSite makes what exists before a property is tried.
 func someSite(t require.TestingT, dir string) {
 	for name, text := range map[string]string{"site/css/rock.css": strings.Repeat("h1 {}", largeFile/4), "site/css/small.css": "h1 {}", "site/css/mine": strings.Repeat("not ours", largeFile/8), "site/css/deep/x": "x", "beside": "not ours", ".site.tartine/current": "1", ".site.tartine/kept/aa/aa": strings.Repeat("old", largeFile/2)} {
 		name = filepath.Join(dir, "srv", filepath.FromSlash(name))
@@ -137,7 +137,7 @@ func anything(rt *rapid.T, f *FS) {
 	switch rapid.IntRange(0, 7).Draw(rt, "what") {
 	case 0:
 		_ = f.Remove(ctx, name)
-		_, _ = f.Put(ctx, name, strings.NewReader(fmt.Sprint(rapid.Int().Draw(rt, "text"))), fsys.Attr{Mode: rapid.SampledFrom([]fs.FileMode{0o644, 0o755}).Draw(rt, "mode")})
+		_, _ = f.Put(ctx, name, strings.NewReader(fmt.Sprint(rapid.Int().Draw(rt, "text"))), fsys.Attributes{Mode: rapid.SampledFrom([]fs.FileMode{0o644, 0o755}).Draw(rt, "mode")})
 	case 1:
 		_ = f.Mkdir(ctx, name, 0o755)
 	case 2:
@@ -150,14 +150,14 @@ func anything(rt *rapid.T, f *FS) {
 		_ = f.Link(ctx, name, names.Draw(rt, "to"))
 	case 6:
 		if info, err := f.Lstat(ctx, name); err == nil && info.Mode.IsDir() {
-			_ = f.SetAttr(ctx, name, fsys.Attr{Mode: 0o700})
+			_ = f.SetAttr(ctx, name, fsys.Attributes{Mode: 0o700})
 		}
 	case 7:
-		_, _ = f.Put(ctx, ".site.tartine/current", strings.NewReader(fmt.Sprint(rapid.Int().Draw(rt, "number"))), fsys.Attr{Mode: 0o644})
+		_, _ = f.Put(ctx, ".site.tartine/current", strings.NewReader(fmt.Sprint(rapid.Int().Draw(rt, "number"))), fsys.Attributes{Mode: 0o644})
 	}
 }
 
-// standingIn gives what stands in a shelf, without what is beside the site, and without what is put aside.
+// standingIn gives what is in a shelf, without what is beside the site, and without what is put aside.
 func standingIn(t require.TestingT, dir string) map[string]string {
 	got := tree(t, filepath.Join(dir, "srv"))
 	require.Equal(t, "-rw-r--r-- not ours", got["beside"])
@@ -299,7 +299,7 @@ func TestLargeFilesStayWhereTheyAre(t *testing.T) {
 	// Replaced and kept, as in a deployment; and put back, as in a rollback. A neighbour goes, so that the folder comes anew.
 	require.NoError(t, f.Mkdir(ctx, ".site.tartine/kept/bb", 0o700))
 	require.NoError(t, f.Rename(ctx, "site/css/rock.css", ".site.tartine/kept/bb/bb"))
-	_, err := f.Put(ctx, "site/css/rock.css", strings.NewReader("h2 {}"), fsys.Attr{Mode: 0o644})
+	_, err := f.Put(ctx, "site/css/rock.css", strings.NewReader("h2 {}"), fsys.Attributes{Mode: 0o644})
 	require.NoError(t, err)
 	require.NoError(t, f.Remove(ctx, "site/css/small.css"))
 	require.NoError(t, f.Push(ctx))
@@ -312,7 +312,7 @@ func TestLargeFilesStayWhereTheyAre(t *testing.T) {
 	require.Equal(t, "-rw-r--r-- "+rock, standingIn(t, dir)["site/css/rock.css"])
 	require.Less(t, on.took, int64(50_000))
 	// Another mode is more than a link can give it.
-	require.NoError(t, f.SetAttr(ctx, "site/css/rock.css", fsys.Attr{Mode: 0o755}))
+	require.NoError(t, f.SetAttr(ctx, "site/css/rock.css", fsys.Attributes{Mode: 0o755}))
 	require.NoError(t, f.Push(ctx))
 	require.Equal(t, "-rwxr-xr-x "+rock, standingIn(t, dir)["site/css/rock.css"])
 
@@ -320,7 +320,7 @@ func TestLargeFilesStayWhereTheyAre(t *testing.T) {
 	f.opt.Mounts = []string{"site/css"}
 	before := on.took
 	require.NoError(t, f.Rename(ctx, "site/css/rock.css", ".site.tartine/kept/bb/bb"))
-	_, err = f.Put(ctx, "site/css/rock.css", strings.NewReader("h3 {}"), fsys.Attr{Mode: 0o644})
+	_, err = f.Put(ctx, "site/css/rock.css", strings.NewReader("h3 {}"), fsys.Attributes{Mode: 0o644})
 	require.NoError(t, err)
 	require.NoError(t, f.Push(ctx))
 	require.Equal(t, "-rwxr-xr-x "+rock, standingIn(t, dir)[".site.tartine/kept/bb/bb"])

@@ -26,7 +26,7 @@ func claim(dir string) (io.Closer, error) {
 	return file, nil
 }
 
-// leftFor is how long a folder without a lock must have stood: a program may be just about to lock its own.
+// leftFor is how long a folder without a lock must have existed: a program may be just about to lock its own.
 const leftFor = time.Minute
 
 // sweep removes the folders that programs left which were killed, of the same user.

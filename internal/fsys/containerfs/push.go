@@ -18,19 +18,20 @@ import (
 	"tartine/internal/manifest"
 )
 
-// parcel is what goes into the container.
-type parcel struct {
-	anew  []string // folders that go, and come again
+// bundle is what goes into the container.
+type bundle struct {
+	anew  []string // folders that go, and come again; sorted
 	names []string // what comes, sorted; folders with everything below them where they are new
 
-	makes []string            // folders that are new
+	makes []string            // folders that are new; sorted
 	note  *note               // nil: nothing is put aside
 	aside map[string]heldLink // files that are put aside, by the names that they get in the end
 
 	postponed, ending bool // Options.Last is still to come; all else has come
 }
 
-// Push carries what was changed into the container, and reads it back there: it fails when anything is not as it should be.
+// Push carries what was changed into the container, and reads it back there: it fails when anything is not as it should
+// be.
 func (f *FS) Push(ctx context.Context) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -71,9 +72,9 @@ func (f *FS) Push(ctx context.Context) error {
 }
 
 // pack finds out what must go and what must come.
-func (f *FS) pack(ctx context.Context) (*parcel, error) {
+func (f *FS) pack(ctx context.Context) (*bundle, error) {
 	anew := map[string]bool{}
-	p := &parcel{}
+	p := &bundle{}
 	for _, name := range slices.Sorted(maps.Keys(f.changed)) {
 		info, err := f.local.Lstat(ctx, name)
 		switch {
@@ -110,7 +111,7 @@ func (f *FS) pack(ctx context.Context) (*parcel, error) {
 		}
 		p.anew = append(p.anew, dir)
 	}
-	p.names = slices.DeleteFunc(p.names, func(name string) bool { return slices.Contains(p.anew, name) || under(name, p.anew) })
+	p.names = slices.DeleteFunc(p.names, func(name string) bool { return isOne(name, p.anew) || under(name, p.anew) })
 	return p, nil
 }
 
@@ -122,12 +123,14 @@ func (f *FS) noneGoes(name string) error {
 func (f *FS) comesAnew(dir string) error {
 	for _, odd := range f.odd {
 		if strings.HasPrefix(odd, dir+"/") {
-			return fmt.Errorf("%s holds %s, which the engine cannot carry: remove it in the container first", path.Join(f.base, dir), odd)
+			return fmt.Errorf("%s holds %s, which the engine cannot carry: remove it in the container first",
+				path.Join(f.base, dir), odd)
 		}
 	}
 	for _, mount := range f.opt.Mounts {
 		if within(mount, dir) {
-			return fmt.Errorf("%s holds the mount %s, so nothing can be removed from it", path.Join(f.base, dir), path.Join(f.base, mount))
+			return fmt.Errorf("%s holds the mount %s, so nothing can be removed from it", path.Join(f.base, dir),
+				path.Join(f.base, mount))
 		}
 	}
 	return nil
@@ -147,14 +150,25 @@ func within(name, folder string) bool {
 	return name == folder || strings.HasPrefix(name, folder+"/")
 }
 
-// under tells whether a name lies below one of some folders.
+// under tells whether a name lies in one of some folders, which are sorted.
 func under(name string, folders []string) bool {
-	return slices.ContainsFunc(folders, func(dir string) bool { return strings.HasPrefix(name, dir+"/") })
+	for dir, _ := fsys.Split(name); dir != "."; dir, _ = fsys.Split(dir) {
+		if isOne(dir, folders) {
+			return true
+		}
+	}
+	return false
 }
 
-// write writes the archive. What a site keeps for later comes first, and the rest of its record last: while something is
-// missing, what is recorded is what stood before.
-func (f *FS) write(ctx context.Context, to io.Writer, p *parcel, sent map[string]manifest.Digest) error {
+// isOne tells whether a name is one of some that are sorted.
+func isOne(name string, sorted []string) bool {
+	_, found := slices.BinarySearch(sorted, name)
+	return found
+}
+
+// write writes the archive. What a site keeps for later comes first, and the rest of its record last: while something
+// is missing, what is recorded is what was before.
+func (f *FS) write(ctx context.Context, to io.Writer, p *bundle, sent map[string]manifest.Digest) error {
 	out := tar.NewWriter(to)
 	if err := f.beginAside(ctx, out, p); err != nil {
 		return err
@@ -164,9 +178,10 @@ func (f *FS) write(ctx context.Context, to io.Writer, p *parcel, sent map[string
 		return cmp.Or(f.turn(a)-f.turn(b), strings.Compare(a, b))
 	})
 	for _, name := range all {
-		anew := slices.Contains(p.anew, name)
+		anew := isOne(name, p.anew)
 		if anew { // a file in the folder's place makes it go
-			if err := out.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Mode: 0o600, Format: tar.FormatPAX}); err != nil {
+			if err := out.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Mode: 0o600,
+				Format: tar.FormatPAX}); err != nil {
 				return err
 			}
 		}
@@ -198,7 +213,8 @@ func (f *FS) turn(name string) int {
 	return 2
 }
 
-func (f *FS) writeTree(ctx context.Context, out *tar.Writer, p *parcel, name string, whole bool, sent map[string]manifest.Digest) error {
+func (f *FS) writeTree(ctx context.Context, out *tar.Writer, p *bundle, name string, whole bool,
+	sent map[string]manifest.Digest) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
@@ -214,7 +230,8 @@ func (f *FS) writeTree(ctx context.Context, out *tar.Writer, p *parcel, name str
 	if !known {
 		owner = standing{user: f.opt.Owner.User, group: f.opt.Owner.Group}
 	}
-	head := &tar.Header{Name: name, Mode: int64(info.Mode.Perm()), ModTime: info.ModTime, Uid: owner.user, Gid: owner.group, Format: tar.FormatPAX}
+	head := &tar.Header{Name: name, Mode: int64(info.Mode.Perm()), ModTime: info.ModTime, Uid: owner.user,
+		Gid: owner.group, Format: tar.FormatPAX}
 	switch {
 	case info.Mode.IsDir():
 		head.Typeflag, head.Name = tar.TypeDir, name+"/"
@@ -261,8 +278,8 @@ func (f *FS) writeTree(ctx context.Context, out *tar.Writer, p *parcel, name str
 	return nil
 }
 
-// check reads what was sent back, and notes what stands there now.
-func (f *FS) check(ctx context.Context, p *parcel, sent map[string]manifest.Digest) error {
+// check reads what was sent back, and notes what is there now.
+func (f *FS) check(ctx context.Context, p *bundle, sent map[string]manifest.Digest) error {
 	tops := map[string]bool{}
 	for _, name := range slices.Concat(p.anew, p.names) {
 		top, _, _ := strings.Cut(name, "/")
@@ -278,7 +295,7 @@ func (f *FS) check(ctx context.Context, p *parcel, sent map[string]manifest.Dige
 			return err
 		}
 		err = walkArchive(ctx, archive, top, func(at string, head *tar.Header, content io.Reader) error {
-			if aside, _ := f.aside(at); aside {
+			if aside, _ := f.belowAside(at); aside {
 				return nil
 			}
 			f.there[at] = f.standing(head)

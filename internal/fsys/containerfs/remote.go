@@ -18,9 +18,9 @@ import (
 	"tartine/internal/manifest"
 )
 
-// A large file stays in the container. Its digest is computed as it flows by, or when somebody asks for it, and a file of its size without bytes (a
-// sparse one) stands for it here. It is read there when somebody asks for its bytes; and where it gets another name, that is
-// made there, too, by a link.
+// A large file stays in the container. Its digest is computed as it flows by, or when somebody asks for it, and a file
+// of its size without bytes (a sparse one) stands for it here. It is read there when somebody asks for its bytes; and
+// where it gets another name, that is made there, too, by a link.
 
 // remote is a file whose bytes are in the container.
 type remote struct {
@@ -31,8 +31,9 @@ type remote struct {
 // largeFile is from what size on a file stays there, in bytes.
 const largeFile = 64 << 10
 
-// takeLarge makes what stands for a large file.
-func (f *FS) takeLarge(ctx context.Context, at string, head *tar.Header, content io.Reader, attr fsys.Attr) error {
+// takeLarge makes what is there for a large file.
+func (f *FS) takeLarge(ctx context.Context, at string, head *tar.Header, content io.Reader,
+	attr fsys.Attributes) error {
 	var digest *manifest.Digest
 	var size int64
 	var err error
@@ -89,7 +90,7 @@ func (f *FS) openRemote(ctx context.Context, r remote) (io.ReadCloser, error) {
 	in := tar.NewReader(archive)
 	head, err := in.Next()
 	if err == nil && head.Typeflag != tar.TypeReg {
-		err = errors.New("it is no file any more")
+		err = errors.New("it is not a file any more")
 	}
 	if err != nil {
 		archive.Close()
@@ -175,7 +176,7 @@ func (f *FS) hash(ctx context.Context, open map[string]*manifest.Digest) error {
 	return nil
 }
 
-// moved notes that what stood under a name, and below it where that is a folder, has another one.
+// moved notes that what was under a name, and below it where that is a folder, has another one.
 func (f *FS) moved(ctx context.Context, from, to string, folder bool) {
 	if from == to {
 		return
@@ -218,7 +219,8 @@ func (f *FS) fetchRemote(ctx context.Context, name string, r remote) error {
 	if err := f.local.Remove(ctx, name); err != nil {
 		return err
 	}
-	if _, err = f.local.Put(ctx, name, io.TeeReader(content, hash), fsys.Attr{Mode: info.Mode.Perm(), ModTime: info.ModTime}); err != nil {
+	if _, err = f.local.Put(ctx, name, io.TeeReader(content, hash),
+		fsys.Attributes{Mode: info.Mode.Perm(), ModTime: info.ModTime}); err != nil {
 		return err
 	}
 	if r.digest != nil && manifest.Digest(hash.Sum(nil)) != *r.digest {
@@ -229,7 +231,7 @@ func (f *FS) fetchRemote(ctx context.Context, name string, r remote) error {
 }
 
 // settleRemotes sees to it that the archive can be written: what a link cannot make in the container is brought here.
-func (f *FS) settleRemotes(ctx context.Context, p *parcel) error {
+func (f *FS) settleRemotes(ctx context.Context, p *bundle) error {
 	for _, name := range slices.Sorted(maps.Keys(f.remotes)) {
 		if _, linked := p.aside[name]; linked || !f.comes(name, p) {
 			continue
@@ -241,8 +243,8 @@ func (f *FS) settleRemotes(ctx context.Context, p *parcel) error {
 	return nil
 }
 
-// comes tells whether a name is part of a parcel.
-func (f *FS) comes(name string, p *parcel) bool {
+// comes tells whether a name is part of a bundle.
+func (f *FS) comes(name string, p *bundle) bool {
 	_, named := slices.BinarySearch(p.names, name)
 	return named || under(name, p.anew) || under(name, p.makes)
 }

@@ -7,12 +7,14 @@ import (
 	"io/fs"
 	"time"
 
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
 
-// Between stands between a site and its FS, to watch operations or make them fail. It has all the optional interfaces, so that
-// what runs over it takes the ways that it takes without; where the FS lacks one it says so as an FS over a wire would.
+// Between is between a site and its FS, to watch operations or make them fail. It has all the optional interfaces, so
+// that what runs over it takes the ways that it takes without; where the FS lacks one it says so as an FS over a wire
+// would.
 type Between struct {
 	fsys.FS
 	// Before is called ahead of each operation with its name ("put", "rename", …) and the names that it is about. An
@@ -57,18 +59,27 @@ func (b *Between) Open(ctx context.Context, name string) (io.ReadCloser, error) 
 }
 
 // Put implements fsys.FS.
-func (b *Between) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (int64, error) {
+func (b *Between) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) (int64, error) {
+	return b.put(name, content, func(in io.Reader) (int64, error) { return b.FS.Put(ctx, name, in, attr) })
+}
+
+// Create implements fsys.FS.
+func (b *Between) Create(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) (int64, error) {
+	return b.put(name, content, func(in io.Reader) (int64, error) { return b.FS.Create(ctx, name, in, attr) })
+}
+
+func (b *Between) put(name string, content io.Reader, put func(io.Reader) (int64, error)) (int64, error) {
 	if err := b.Before("put", name); err != nil {
 		return 0, err
 	}
 	if b.Cut != nil {
 		content = b.Cut(name, content)
 	}
-	return b.FS.Put(ctx, name, content, attr)
+	return put(content)
 }
 
 // SetAttr implements fsys.FS.
-func (b *Between) SetAttr(ctx context.Context, name string, attr fsys.Attr) error {
+func (b *Between) SetAttr(ctx context.Context, name string, attr fsys.Attributes) error {
 	if err := b.Before("setattr", name); err != nil {
 		return err
 	}
@@ -115,7 +126,7 @@ func (b *Between) Link(ctx context.Context, from, to string) error {
 	if linker, ok := b.FS.(fsys.Linker); ok {
 		return linker.Link(ctx, from, to)
 	}
-	return fsys.ErrUnsupported
+	return farend.ErrUnsupported
 }
 
 // Copies implements fsys.Copier.
@@ -134,7 +145,8 @@ func (b *Between) Copies(ctx context.Context, pairs []fsys.Pair, done func(int))
 }
 
 // Extend implements fsys.Extender.
-func (b *Between) Extend(ctx context.Context, name string, offset int64, content io.Reader, attr fsys.Attr) (int64, error) {
+func (b *Between) Extend(ctx context.Context, name string, offset int64, content io.Reader,
+	attr fsys.Attributes) (int64, error) {
 	if err := b.Before("extend", name); err != nil {
 		return 0, err
 	}
@@ -143,7 +155,7 @@ func (b *Between) Extend(ctx context.Context, name string, offset int64, content
 	}
 	extender, ok := b.FS.(fsys.Extender)
 	if !ok {
-		return 0, fsys.ErrUnsupported
+		return 0, farend.ErrUnsupported
 	}
 	return extender.Extend(ctx, name, offset, content, attr)
 }
@@ -167,7 +179,7 @@ func (b *Between) Digests(ctx context.Context, names []string, each func(int, ma
 	if digester, ok := b.FS.(fsys.Digester); ok {
 		return digester.Digests(ctx, names, each)
 	}
-	return fsys.ErrUnsupported
+	return farend.ErrUnsupported
 }
 
 // Writable implements fsys.Prober.
@@ -196,7 +208,7 @@ func (b *Between) OpenFolder(ctx context.Context, name string) (fsys.Folder, err
 	}
 	filler, ok := b.FS.(fsys.Filler)
 	if !ok {
-		return nil, fsys.ErrUnsupported
+		return nil, farend.ErrUnsupported
 	}
 	inner, err := filler.OpenFolder(ctx, name)
 	if err != nil {
@@ -212,7 +224,7 @@ type folderBetween struct {
 }
 
 // Put implements fsys.Folder.
-func (f *folderBetween) Put(name string, content []byte, attr fsys.Attr) error {
+func (f *folderBetween) Put(name string, content []byte, attr fsys.Attributes) error {
 	full := fsys.Join(f.name, name)
 	if err := f.between.Before("put", full); err != nil {
 		return err
@@ -259,7 +271,7 @@ func (b *Between) Dates(ctx context.Context, names []string, each func(i int, wh
 	if dater, ok := b.FS.(fsys.Dater); ok {
 		return dater.Dates(ctx, names, each)
 	}
-	return fsys.ErrUnsupported
+	return farend.ErrUnsupported
 }
 
 // Plain is an FS without any optional interface.
@@ -273,5 +285,36 @@ func (b *Between) FreeSpace(ctx context.Context) (fsys.Space, error) {
 	if spacer, ok := b.FS.(fsys.Spacer); ok {
 		return spacer.FreeSpace(ctx)
 	}
-	return fsys.Space{}, fsys.ErrUnsupported
+	return fsys.Space{}, farend.ErrUnsupported
+}
+
+// UserName implements fsys.Namer.
+func (b *Between) UserName(id uint32) string {
+	if namer, ok := b.FS.(fsys.Namer); ok {
+		return namer.UserName(id)
+	}
+	return ""
+}
+
+// Mounts implements fsys.Mounter.
+func (b *Between) Mounts(ctx context.Context) ([]string, error) {
+	if err := b.Before("mounts"); err != nil {
+		return nil, err
+	}
+	if mounter, ok := b.FS.(fsys.Mounter); ok {
+		return mounter.Mounts(ctx)
+	}
+	return nil, nil
+}
+
+// Empty implements fsys.Emptier.
+func (b *Between) Empty(ctx context.Context, dir string, jobs int, removed func(files, folders int),
+	failed func(name string, err error) error) error {
+	if err := b.Before("empty", dir); err != nil {
+		return err
+	}
+	if emptier, ok := b.FS.(fsys.Emptier); ok {
+		return emptier.Empty(ctx, dir, jobs, removed, failed)
+	}
+	return farend.ErrUnsupported
 }

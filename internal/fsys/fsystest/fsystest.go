@@ -16,6 +16,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
@@ -65,7 +66,7 @@ var anHour = time.Date(2026, 5, 1, 6, 30, 15, 0, time.UTC)
 
 func (f *tested) put(t *testing.T, name, content string) {
 	t.Helper()
-	size, err := f.Put(f.ctx, name, strings.NewReader(content), fsys.Attr{Mode: 0o644, ModTime: anHour})
+	size, err := f.Put(f.ctx, name, strings.NewReader(content), fsys.Attributes{Mode: 0o644, ModTime: anHour})
 	require.NoError(t, err)
 	require.Equal(t, int64(len(content)), size)
 }
@@ -115,7 +116,7 @@ func (f *tested) read(t *testing.T, name string) string {
 func putWhole(t *testing.T, f *tested) {
 	for i, mode := range []fs.FileMode{0o644, 0o755, 0o600, 0o444} {
 		name := fmt.Sprintf("f%d", i)
-		_, err := f.Put(f.ctx, name, strings.NewReader("gannet"), fsys.Attr{Mode: mode, ModTime: anHour})
+		_, err := f.Put(f.ctx, name, strings.NewReader("gannet"), fsys.Attributes{Mode: mode, ModTime: anHour})
 		require.NoError(t, err)
 		info, err := f.Lstat(f.ctx, name)
 		require.NoError(t, err)
@@ -134,18 +135,18 @@ func putReplaces(t *testing.T, f *tested) {
 	f.put(t, "a", "long and old")
 	f.put(t, "a", "new")
 	require.Equal(t, "new", f.read(t, "a"))
-	_, err := f.Put(f.ctx, "a", strings.NewReader("x"), fsys.Attr{Mode: 0o644, New: true})
+	_, err := f.Create(f.ctx, "a", strings.NewReader("x"), fsys.Attributes{Mode: 0o644})
 	require.ErrorIs(t, err, fs.ErrExist)
 	require.Equal(t, "new", f.read(t, "a"))
-	_, err = f.Put(f.ctx, "b", strings.NewReader("x"), fsys.Attr{Mode: 0o644, New: true})
+	_, err = f.Create(f.ctx, "b", strings.NewReader("x"), fsys.Attributes{Mode: 0o644})
 	require.NoError(t, err)
-	_, err = f.Put(f.ctx, "nowhere/b", strings.NewReader("x"), fsys.Attr{Mode: 0o644})
+	_, err = f.Put(f.ctx, "nowhere/b", strings.NewReader("x"), fsys.Attributes{Mode: 0o644})
 	require.ErrorIs(t, err, fs.ErrNotExist)
 }
 
 func putError(t *testing.T, f *tested) {
 	broken := io.MultiReader(strings.NewReader("half"), errorReader{})
-	_, err := f.Put(f.ctx, "a", broken, fsys.Attr{Mode: 0o644})
+	_, err := f.Put(f.ctx, "a", broken, fsys.Attributes{Mode: 0o644})
 	require.ErrorIs(t, err, errBroken)
 }
 
@@ -242,7 +243,8 @@ func errorsMatch(t *testing.T, f *tested) {
 }
 
 // Awkward holds names that a file system of this kind must carry.
-var Awkward = []string{"a b", "-rf", "it's \"q\"", "back\\slash", "new\nline", "épée", "砂", "*?[x]", "$HOME;`x`", "#x", " x ", "tab\t", "cr\r"}
+var Awkward = []string{"a b", "-rf", "it's \"q\"", "back\\slash", "new\nline", "épée", "砂", "*?[x]", "$HOME;`x`", "#x",
+	" x ", "tab\t", "cr\r"}
 
 func awkwardNames(t *testing.T, f *tested) {
 	names := f.awkward(t)
@@ -259,7 +261,7 @@ func awkwardNames(t *testing.T, f *tested) {
 	})
 	require.NoError(t, err)
 	if f.Abilities().OneLine {
-		_, err = f.Put(f.ctx, "new\nline", strings.NewReader("x"), fsys.Attr{Mode: 0o644})
+		_, err = f.Put(f.ctx, "new\nline", strings.NewReader("x"), fsys.Attributes{Mode: 0o644})
 		require.Error(t, err)
 	}
 }
@@ -284,7 +286,7 @@ func fills(t *testing.T, f *tested) {
 	}
 	require.NoError(t, f.Mkdir(f.ctx, "d", 0o755))
 	folder, err := filler.OpenFolder(f.ctx, "d")
-	if errors.Is(err, fsys.ErrUnsupported) {
+	if errors.Is(err, farend.ErrUnsupported) {
 		t.Skip("it finds out that it keeps no folder open")
 	}
 	require.NoError(t, err)
@@ -293,7 +295,7 @@ func fills(t *testing.T, f *tested) {
 	linker := f.FS.(fsys.Linker)
 	require.NoError(t, linker.Link(f.ctx, "d/old", "second"))
 	for name, text := range map[string]string{"a": "", "old": "new"} {
-		require.NoError(t, folder.Put(name, []byte(text), fsys.Attr{Mode: 0o640, ModTime: anHour}))
+		require.NoError(t, folder.Put(name, []byte(text), fsys.Attributes{Mode: 0o640, ModTime: anHour}))
 		require.Equal(t, text, f.read(t, "d/"+name))
 		info, err := f.Lstat(f.ctx, "d/"+name)
 		require.NoError(t, err)
@@ -301,8 +303,8 @@ func fills(t *testing.T, f *tested) {
 		f.dated(t, info)
 	}
 	require.Equal(t, "old", f.read(t, "second"), "another name of what was replaced")
-	require.Error(t, folder.Put("no/where", nil, fsys.Attr{Mode: 0o644}))
-	require.Error(t, folder.Put("", nil, fsys.Attr{Mode: 0o644}))
+	require.Error(t, folder.Put("no/where", nil, fsys.Attributes{Mode: 0o644}))
+	require.Error(t, folder.Put("", nil, fsys.Attributes{Mode: 0o644}))
 	_, err = filler.OpenFolder(f.ctx, "missing")
 	require.ErrorIs(t, err, fs.ErrNotExist)
 }
@@ -318,7 +320,7 @@ func asks(t *testing.T, f *tested) {
 		require.NoError(t, prober.Writable(f.ctx, "d"))
 	}
 	if spacer, ok := f.FS.(fsys.Spacer); ok {
-		if room, err := spacer.FreeSpace(f.ctx); !errors.Is(err, fsys.ErrUnsupported) {
+		if room, err := spacer.FreeSpace(f.ctx); !errors.Is(err, farend.ErrUnsupported) {
 			require.NoError(t, err)
 			require.Positive(t, room.Bytes)
 		}
@@ -327,7 +329,7 @@ func asks(t *testing.T, f *tested) {
 		if self, known := selfer.Self(f.ctx); known {
 			info, err := f.Lstat(f.ctx, "d/a")
 			require.NoError(t, err)
-			require.Equal(t, fsys.Owner{User: self, Known: true}, info.Owner)
+			require.Equal(t, fsys.User{ID: self, Known: true}, info.User)
 		}
 	}
 }
@@ -353,7 +355,7 @@ func tellsChanges(t *testing.T, f *tested) {
 	now, err := f.Lstat(f.ctx, "a")
 	require.NoError(t, err)
 	require.True(t, list[0].Changed.Equal(now.Changed), "a listing tells the same")
-	require.Equal(t, now.Owner, list[0].Owner)
+	require.Equal(t, now.User, list[0].User)
 }
 
 func digests(t *testing.T, f *tested) {
@@ -384,14 +386,14 @@ func digests(t *testing.T, f *tested) {
 func setAttr(t *testing.T, f *tested) {
 	f.put(t, "a", "x")
 	later := anHour.Add(time.Hour)
-	require.NoError(t, f.SetAttr(f.ctx, "a", fsys.Attr{Mode: 0o755}))
+	require.NoError(t, f.SetAttr(f.ctx, "a", fsys.Attributes{Mode: 0o755}))
 	info, err := f.Lstat(f.ctx, "a")
 	require.NoError(t, err)
 	f.dated(t, info)
 	if f.Abilities().Modes {
 		require.Equal(t, fs.FileMode(0o755), info.Mode.Perm())
 	}
-	require.NoError(t, f.SetAttr(f.ctx, "a", fsys.Attr{Mode: 0o644, ModTime: later}))
+	require.NoError(t, f.SetAttr(f.ctx, "a", fsys.Attributes{Mode: 0o644, ModTime: later}))
 	info, err = f.Lstat(f.ctx, "a")
 	require.NoError(t, err)
 	if !f.Abilities().NoTimes {
@@ -406,7 +408,7 @@ func links(t *testing.T, f *tested) {
 	}
 	f.put(t, "a", "old")
 	err := linker.Link(f.ctx, "a", "kept")
-	if errors.Is(err, fsys.ErrUnsupported) {
+	if errors.Is(err, farend.ErrUnsupported) {
 		t.Skip("it finds out that it cannot link")
 	}
 	require.NoError(t, err)
@@ -451,8 +453,9 @@ func extends(t *testing.T, f *tested) {
 		t.Skip("cannot extend")
 	}
 	f.put(t, "a", "Gannet Rack")
-	size, err := extender.Extend(f.ctx, "a", 8, strings.NewReader("ock, 2026"), fsys.Attr{Mode: 0o600, ModTime: anHour})
-	if errors.Is(err, fsys.ErrUnsupported) {
+	size, err := extender.Extend(f.ctx, "a", 8, strings.NewReader("ock, 2026"),
+		fsys.Attributes{Mode: 0o600, ModTime: anHour})
+	if errors.Is(err, farend.ErrUnsupported) {
 		t.Skip("it finds out that it cannot extend")
 	}
 	require.NoError(t, err)
@@ -461,7 +464,7 @@ func extends(t *testing.T, f *tested) {
 	info, err := f.Lstat(f.ctx, "a")
 	require.NoError(t, err)
 	require.True(t, info.ModTime.Equal(anHour))
-	_, err = extender.Extend(f.ctx, "missing", 1, strings.NewReader("x"), fsys.Attr{})
+	_, err = extender.Extend(f.ctx, "missing", 1, strings.NewReader("x"), fsys.Attributes{})
 	require.ErrorIs(t, err, fs.ErrNotExist)
 }
 
@@ -471,7 +474,7 @@ func manyAtOnce(t *testing.T, f *tested) {
 	for i := range 200 {
 		done.Go(func() {
 			from, to := fmt.Sprintf("t%d", i), fmt.Sprintf("f%d", i)
-			_, err := f.Put(f.ctx, from, strings.NewReader(from), fsys.Attr{Mode: 0o644, ModTime: anHour})
+			_, err := f.Put(f.ctx, from, strings.NewReader(from), fsys.Attributes{Mode: 0o644, ModTime: anHour})
 			if err == nil {
 				err = f.Rename(f.ctx, from, to)
 			}
@@ -489,7 +492,7 @@ func manyAtOnce(t *testing.T, f *tested) {
 
 func largeFile(t *testing.T, f *tested) {
 	content := bytes.Repeat([]byte("Gannet Rock "), 1<<20) // 12 MiB
-	size, err := f.Put(f.ctx, "large", bytes.NewReader(content), fsys.Attr{Mode: 0o644, ModTime: anHour})
+	size, err := f.Put(f.ctx, "large", bytes.NewReader(content), fsys.Attributes{Mode: 0o644, ModTime: anHour})
 	require.NoError(t, err)
 	require.Equal(t, int64(len(content)), size)
 	digest, size, err := fsys.DigestOf(f.ctx, f.FS, "large")
@@ -499,13 +502,13 @@ func largeFile(t *testing.T, f *tested) {
 }
 
 func tooLong(t *testing.T, f *tested) {
-	_, err := f.Put(f.ctx, strings.Repeat("x", 300), strings.NewReader("x"), fsys.Attr{Mode: 0o644})
+	_, err := f.Put(f.ctx, strings.Repeat("x", 300), strings.NewReader("x"), fsys.Attributes{Mode: 0o644})
 	require.Error(t, err)
 }
 
 func cancelled(t *testing.T, f *tested) {
 	ctx, cancel := context.WithCancel(f.ctx)
 	cancel()
-	_, err := f.Put(ctx, "a", strings.NewReader("x"), fsys.Attr{Mode: 0o644})
+	_, err := f.Put(ctx, "a", strings.NewReader("x"), fsys.Attributes{Mode: 0o644})
 	require.ErrorIs(t, err, context.Canceled)
 }

@@ -18,8 +18,8 @@ import (
 	"tartine/internal/manifest"
 )
 
-// Memory is an FS in memory. It behaves as a local file system does, links and second names included, and forgets on demand what
-// was not synced (see Crash). It has every optional interface.
+// Memory is an FS in memory. It behaves as a local file system does, links and second names included, and forgets on
+// demand what was not synced (see Crash). It has every optional interface.
 type Memory struct {
 	mu    sync.Mutex
 	root  *node
@@ -115,8 +115,9 @@ func apply(t transaction) {
 	}
 }
 
-// Crash has the power fail: of what was not synced, each change of a folder is kept or lost by chance, and of each file the new
-// bytes, the old ones, or part of the new ones are found. That is worse than most file systems are, and allowed by POSIX.
+// Crash has the power fail: of what was not synced, each change of a folder is kept or lost by chance, and of each file
+// the new bytes, the old ones, or part of the new ones are found. That is worse than most file systems are, and allowed
+// by POSIX.
 func (m *Memory) Crash(random *rand.Rand) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -219,8 +220,9 @@ func (m *Memory) stand(op, name string, follow bool) (dir *node, base string, fo
 }
 
 func (n *node) info(name string) fsys.Info {
-	return fsys.Info{Name: name, Mode: n.mode, Size: int64(len(n.content)), ModTime: n.modified, Link: n.link,
-		Owner: fsys.Owner{User: n.owner, Known: true}}
+	return fsys.Info{Name: name, Attributes: fsys.Attributes{Mode: n.mode, ModTime: n.modified},
+		Size: int64(len(n.content)), Link: n.link,
+		User: fsys.User{ID: n.owner, Known: true}}
 }
 
 // Lstat implements fsys.FS.
@@ -270,15 +272,25 @@ func (m *Memory) Open(_ context.Context, name string) (io.ReadCloser, error) {
 }
 
 // Put implements fsys.FS.
-func (m *Memory) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (int64, error) {
+func (m *Memory) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) (int64, error) {
+	return m.put(ctx, name, content, attr, false)
+}
+
+// Create implements fsys.FS.
+func (m *Memory) Create(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) (int64, error) {
+	return m.put(ctx, name, content, attr, true)
+}
+
+func (m *Memory) put(ctx context.Context, name string, content io.Reader, attr fsys.Attributes,
+	fresh bool) (int64, error) {
 	text, readErr := io.ReadAll(fsys.WithContext(ctx, content))
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	dir, base, n, err := m.find(name, !attr.New)
+	dir, base, n, err := m.find(name, !fresh)
 	switch {
 	case err != nil:
 		return 0, failed("write", name, err)
-	case n != nil && attr.New:
+	case n != nil && fresh:
 		return 0, failed("write", name, fs.ErrExist)
 	case n != nil && !n.mode.IsRegular():
 		return 0, failed("write", name, fs.ErrInvalid)
@@ -294,7 +306,7 @@ func (m *Memory) Put(ctx context.Context, name string, content io.Reader, attr f
 	return int64(len(text)), nil
 }
 
-func (m *Memory) attr(n *node, attr fsys.Attr) {
+func (m *Memory) attr(n *node, attr fsys.Attributes) {
 	if attr.Mode != 0 {
 		n.mode = n.mode.Type() | attr.Mode.Perm()
 	}
@@ -304,7 +316,8 @@ func (m *Memory) attr(n *node, attr fsys.Attr) {
 }
 
 // Extend implements fsys.Extender.
-func (m *Memory) Extend(ctx context.Context, name string, offset int64, content io.Reader, attr fsys.Attr) (int64, error) {
+func (m *Memory) Extend(ctx context.Context, name string, offset int64, content io.Reader,
+	attr fsys.Attributes) (int64, error) {
 	text, readErr := io.ReadAll(fsys.WithContext(ctx, content))
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -323,7 +336,7 @@ func (m *Memory) Extend(ctx context.Context, name string, offset int64, content 
 }
 
 // SetAttr implements fsys.FS. As the system does, it follows a link.
-func (m *Memory) SetAttr(_ context.Context, name string, attr fsys.Attr) error {
+func (m *Memory) SetAttr(_ context.Context, name string, attr fsys.Attributes) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	_, _, n, err := m.stand("set mode of", name, true)
@@ -341,7 +354,8 @@ func (m *Memory) Symlink(_ context.Context, target, name string) error {
 
 // Mkdir implements fsys.FS.
 func (m *Memory) Mkdir(_ context.Context, name string, mode fs.FileMode) error {
-	return m.add("make folder", name, &node{mode: fs.ModeDir | mode.Perm(), children: map[string]*node{}, durableChildren: map[string]*node{}})
+	return m.add("make folder", name, &node{mode: fs.ModeDir | mode.Perm(), children: map[string]*node{},
+		durableChildren: map[string]*node{}})
 }
 
 func (m *Memory) add(op, name string, n *node) error {
@@ -427,7 +441,7 @@ func (m *Memory) Copies(ctx context.Context, pairs []fsys.Pair, done func(int)) 
 		if err != nil {
 			continue
 		}
-		if _, err := m.Put(ctx, pair.To, from, fsys.Attr{}); err == nil {
+		if _, err := m.Put(ctx, pair.To, from, fsys.Attributes{}); err == nil {
 			done(i)
 		}
 	}
@@ -465,11 +479,12 @@ type memoryFolder struct {
 }
 
 // Put implements fsys.Folder: an existing file is replaced, not written into.
-func (f *memoryFolder) Put(name string, content []byte, attr fsys.Attr) error {
+func (f *memoryFolder) Put(name string, content []byte, attr fsys.Attributes) error {
 	m := f.memory
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	if there := f.dir.children[name]; name == "" || strings.Contains(name, "/") || len(name) > 255 || there != nil && there.children != nil {
+	if there := f.dir.children[name]; name == "" || strings.Contains(name, "/") || len(name) > 255 || there != nil &&
+		there.children != nil {
 		return failed("write", fsys.Join(f.name, name), fs.ErrInvalid)
 	}
 	n := m.make(0o600)
@@ -502,7 +517,8 @@ func (m *Memory) Self(context.Context) (user uint32, known bool) { return 0, tru
 
 // Abilities implements fsys.FS.
 func (m *Memory) Abilities() fsys.Abilities {
-	return fsys.Abilities{AtomicReplace: true, Modes: true, Links: true, TimeStep: time.Nanosecond, FarDigests: "memory"}
+	return fsys.Abilities{AtomicReplace: true, Modes: true, Links: true, TimeStep: time.Nanosecond,
+		FarDigests: "memory"}
 }
 
 // Close implements fsys.FS.

@@ -9,8 +9,8 @@ import (
 // Tree is a content or a site in short: a text that begins with -> is a link, a name that ends in / an empty folder.
 type Tree = map[string]string
 
-// SwappingTree makes a tree whose paths meet those of others often, with other kinds: files, links, folders and what lies in them, and
-// names that begin as others do. No link leads out of it.
+// SwappingTree makes a tree whose paths meet those of others often, with other kinds: files, links, folders and what
+// lies in them, and names that begin as others do. No link leads out of it.
 func SwappingTree(random *rand.Rand) Tree {
 	elements := []string{"a", "a-", "b", "a.html", "x y"}
 	out := Tree{}
@@ -25,7 +25,7 @@ func SwappingTree(random *rand.Rand) Tree {
 		}
 		switch random.IntN(6) {
 		case 0, 1:
-			// To where something may stand, or a folder, or nothing.
+			// To where something may be, or a folder, or nothing.
 			up := strings.Repeat("../", strings.Count(path, "/"))
 			out[path] = "->" + up + elements[random.IntN(3)]
 		case 2:
@@ -49,7 +49,7 @@ func Below(c Tree, path string) bool {
 	return false
 }
 
-// above tells whether something of the tree stands at a path or below it.
+// above tells whether something of the tree exists at a path or below it.
 func above(c Tree, path string) bool {
 	for other := range c {
 		if other == path || strings.HasPrefix(other, path+"/") {

@@ -10,11 +10,13 @@ import (
 	"sync/atomic"
 	"time"
 
-	"tartine/internal/connect"
+	"tartine/internal/connect/ftpline"
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 )
 
-// sets is what a server can be asked to give files, as far as is known. Some offer what they refuse then; they are not asked again.
+// sets is what a server can be asked to give files, as far as is known. Some offer what they refuse then; they are not
+// asked again.
 type sets struct {
 	seen  bool        // modes show in listings
 	both  atomic.Bool // mode and time at once (MFF)
@@ -30,7 +32,8 @@ func (s *sets) from(features map[string]string) {
 	changed, changes := features["MFF"]
 	changed = strings.ToLower(changed)
 	s.seen = !listed || strings.Contains(strings.ToLower(facts), "unix.mode") // listings for people begin with it
-	s.both.Store(changes && s.seen && listed && strings.Contains(changed, "unix.mode") && strings.Contains(changed, "modify"))
+	s.both.Store(changes && s.seen && listed && strings.Contains(changed, "unix.mode") &&
+		strings.Contains(changed, "modify"))
 	s.chmod.Store(s.seen && listed || slices.Contains(strings.Fields(features["SITE"]), "CHMOD"))
 	_, mfmt := features["MFMT"]
 	_, mdtm := features["MDTM"]
@@ -79,8 +82,8 @@ func (f *FS) Know(refused []string) {
 	}
 }
 
-// settle gives a file its mode and its time, as far as the server does.
-func (f *FS) settle(line *connect.FTPLine, name string, attr fsys.Attr) error {
+// setAttributes gives a file its mode and its time, as far as the server does.
+func (f *FS) setAttributes(line *ftpline.Conn, name string, attr fsys.Attributes) error {
 	full, when := f.full(name), attr.ModTime.UTC().Format(timeFormat)
 	if f.sets.both.Load() {
 		facts := ""
@@ -133,7 +136,7 @@ func (f *FS) settle(line *connect.FTPLine, name string, attr fsys.Attr) error {
 }
 
 // may asks for a change of a file that the server may refuse. It fails where the file is not there.
-func (f *FS) may(line *connect.FTPLine, full string, want int, command string) (refused bool, err error) {
+func (f *FS) may(line *ftpline.Conn, full string, want int, command string) (refused bool, err error) {
 	_, _, err = line.Command(want, "%s", command)
 	var reply *textproto.Error
 	if err == nil || !errors.As(err, &reply) || isBroken(err) {
@@ -146,17 +149,20 @@ func (f *FS) may(line *connect.FTPLine, full string, want int, command string) (
 }
 
 // SetAttr implements fsys.FS.
-func (f *FS) SetAttr(ctx context.Context, name string, attr fsys.Attr) error {
-	return f.do(ctx, "set mode of", name, nil, func(line *connect.FTPLine) error { return f.settle(line, name, attr) })
+func (f *FS) SetAttr(ctx context.Context, name string, attr fsys.Attributes) error {
+	return f.do(ctx, "set mode of", name, nil, func(line *ftpline.Conn) error {
+		return f.setAttributes(line, name,
+			attr)
+	})
 }
 
 // Dates implements fsys.Dater where listings are for people, and the server tells of single files.
 func (f *FS) Dates(ctx context.Context, names []string, each func(i int, when time.Time)) error {
 	if f.facts || !f.dates {
-		return fsys.ErrUnsupported
+		return farend.ErrUnsupported
 	}
 	return f.lines.all(ctx, len(names), func(ctx context.Context, i int) error {
-		err := f.lines.do(ctx, nil, func(line *connect.FTPLine) error {
+		err := f.lines.do(ctx, nil, func(line *ftpline.Conn) error {
 			_, text, err := line.Command(213, "MDTM %s", f.full(names[i]))
 			if err != nil {
 				return err

@@ -7,12 +7,13 @@ import (
 	"io/fs"
 	"os"
 
-	"tartine/internal/connect"
+	"tartine/internal/connect/ftpline"
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 )
 
-// Link implements fsys.Linker with a copy: the server makes it where it can (SITE CPFR and CPTO), else it goes through this
-// machine. Like Put it does not make the new file exclusively.
+// Link implements fsys.Linker with a copy: the server makes it where it can (SITE CPFR and CPTO), else it goes through
+// this machine. Like Put it does not make the new file exclusively.
 func (f *FS) Link(ctx context.Context, from, to string) error {
 	if _, err := f.Lstat(ctx, to); err == nil {
 		return &fs.PathError{Op: "copy to", Path: f.full(to), Err: fs.ErrExist}
@@ -21,18 +22,18 @@ func (f *FS) Link(ctx context.Context, from, to string) error {
 	if err != nil {
 		return err
 	}
-	attr := fsys.Attr{Mode: info.Mode.Perm(), ModTime: info.ModTime}
+	attr := fsys.Attributes{Mode: info.Mode.Perm(), ModTime: info.ModTime}
 	if f.copies {
-		err := f.do(ctx, "copy to", to, nil, func(line *connect.FTPLine) error {
+		err := f.do(ctx, "copy to", to, nil, func(line *ftpline.Conn) error {
 			if _, _, err := line.Command(3, "SITE CPFR %s", f.full(from)); err != nil {
 				return err
 			}
 			if _, _, err := line.Command(2, "SITE CPTO %s", f.full(to)); err != nil {
 				return err
 			}
-			return f.settle(line, to, attr)
+			return f.setAttributes(line, to, attr)
 		})
-		if err == nil || errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+		if err == nil || errors.Is(err, farend.ErrLost) || ctx.Err() != nil {
 			return err
 		}
 	}
@@ -65,7 +66,7 @@ func (f *FS) Link(ctx context.Context, from, to string) error {
 const partSuffix = ".tartine-part"
 
 // putWhole makes a file that is there whole, or not at all.
-func (f *FS) putWhole(ctx context.Context, name string, content io.Reader, attr fsys.Attr) error {
+func (f *FS) putWhole(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) error {
 	part := name + partSuffix
 	_, err := f.Put(ctx, part, content, attr)
 	if err == nil {
@@ -75,7 +76,7 @@ func (f *FS) putWhole(ctx context.Context, name string, content io.Reader, attr 
 			err = f.Rename(ctx, part, name)
 		}
 	}
-	if err != nil && !errors.Is(err, fsys.ErrLost) {
+	if err != nil && !errors.Is(err, farend.ErrLost) {
 		_ = f.Remove(context.WithoutCancel(ctx), part)
 	}
 	return err

@@ -7,18 +7,18 @@ import (
 	"errors"
 	"strings"
 
-	"tartine/internal/connect"
-	"tartine/internal/fsys"
+	"tartine/internal/connect/ftpline"
+	"tartine/internal/farend"
 	"tartine/internal/manifest"
 )
 
 // Digests implements fsys.Digester with HASH (draft-bryan-ftpext-hash) or XSHA256.
 func (f *FS) Digests(ctx context.Context, names []string, each func(i int, digest manifest.Digest)) error {
 	if f.hash == "" {
-		return fsys.ErrUnsupported
+		return farend.ErrUnsupported
 	}
 	return f.lines.all(ctx, len(names), func(ctx context.Context, i int) error {
-		err := f.lines.do(ctx, nil, func(line *connect.FTPLine) error {
+		err := f.lines.do(ctx, nil, func(line *ftpline.Conn) error {
 			if _, chosen := f.chosen.LoadOrStore(line, true); !chosen && f.hash == "HASH" {
 				if _, _, err := line.Command(200, "OPTS HASH SHA-256"); err != nil {
 					return err
@@ -33,7 +33,7 @@ func (f *FS) Digests(ctx context.Context, names []string, each func(i int, diges
 			}
 			return nil
 		})
-		if errors.Is(err, fsys.ErrLost) || ctx.Err() != nil {
+		if errors.Is(err, farend.ErrLost) || ctx.Err() != nil {
 			return err
 		}
 		return nil // it is read back

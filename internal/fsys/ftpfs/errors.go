@@ -11,7 +11,8 @@ import (
 
 	"github.com/jlaffaye/ftp"
 
-	"tartine/internal/connect"
+	"tartine/internal/connect/ftpline"
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 )
 
@@ -43,7 +44,7 @@ func (r *refusal) denies() bool {
 }
 
 // refused gives an error that is a reply its command.
-func refused(line *connect.FTPLine, err error) error {
+func refused(line *ftpline.Conn, err error) error {
 	var reply *textproto.Error
 	if errors.As(err, &reply) {
 		return &refusal{line.Asked(), reply}
@@ -51,9 +52,9 @@ func refused(line *connect.FTPLine, err error) error {
 	return err
 }
 
-// mend gives an error the form that fsys.FS promises. What the server says is for people, so where it is not plain the
-// cause is looked for.
-func (f *FS) mend(ctx context.Context, op, name string, err error) error {
+// failed gives an error the form that fsys.FS promises. What the server says is for people, so where it is not plain
+// the cause is looked for.
+func (f *FS) failed(ctx context.Context, op, name string, err error) error {
 	var refused *refusal
 	switch {
 	case errors.As(err, &refused):
@@ -68,7 +69,8 @@ func (f *FS) mend(ctx context.Context, op, name string, err error) error {
 	return &fs.PathError{Op: op, Path: f.full(name), Err: err}
 }
 
-// cause looks for what is behind a reply, with commands whose own replies are taken as they are: a cause is not looked for once more.
+// cause looks for what is behind a reply, with commands whose own replies are taken as they are: a cause is not looked
+// for once more.
 func (f *FS) cause(ctx context.Context, op, name string, r *refusal) error {
 	forbidden := fmt.Errorf("%w (%w)", fs.ErrPermission, r)
 	switch {
@@ -135,7 +137,7 @@ func (f *FS) stands(ctx context.Context, name string) (there, known bool) {
 
 // entered tells whether a folder is there, where that is known.
 func (f *FS) entered(ctx context.Context, full string) (there, known bool) {
-	err := f.lines.do(ctx, nil, func(line *connect.FTPLine) error { return line.ChangeDir(full) })
+	err := f.lines.do(ctx, nil, func(line *ftpline.Conn) error { return line.ChangeDir(full) })
 	var r *refusal
 	return err == nil, err == nil || errors.As(err, &r)
 }
@@ -143,5 +145,5 @@ func (f *FS) entered(ctx context.Context, full string) (there, known bool) {
 // firstLine is the first line of a reply.
 func firstLine(text string) string {
 	line, _, _ := strings.Cut(text, "\n")
-	return fsys.Said(line, 200)
+	return farend.Said(line, 200)
 }

@@ -1,10 +1,10 @@
 // Package ftpfs is a folder at a server of the File Transfer Protocol as an fsys.FS.
 //
 // Beside the commands of RFC 959 it uses what the server says that it offers: listings for programs (MLSD and MLST, RFC
-// 3659), MFF, or MFMT and SITE CHMOD, to set times and modes, HASH or XSHA256 for digests at the far end. Without MLSD a listing
-// has times to the minute at best; without MFMT a file has the time at which it was brought; without SITE CHMOD, the
-// mode that the server gives. There are no links, and no name holds a line break. New files are not made exclusively:
-// two who make the same one at the same moment may both believe that it is theirs.
+// 3659), MFF, or MFMT and SITE CHMOD, to set times and modes, HASH or XSHA256 for digests at the far end. Without MLSD
+// a listing has times to the minute at best; without MFMT a file has the time at which it was brought; without SITE
+// CHMOD, the mode that the server gives. There are no links, and no name holds a line break. New files are not made
+// exclusively: two who make the same one at the same moment may both believe that it is theirs.
 package ftpfs
 
 import (
@@ -22,7 +22,8 @@ import (
 
 	"github.com/jlaffaye/ftp"
 
-	"tartine/internal/connect"
+	"tartine/internal/connect/ftpline"
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/redial"
 )
@@ -37,7 +38,7 @@ type FS struct {
 	plain     atomic.Bool // listings for people leave no name out, or cannot be asked not to
 	hash      string      // the command that computes digests; empty: there is none
 	chosen    sync.Map    // connections on which its algorithm is chosen
-	replaces  atomic.Bool // a rename replaces what stands there, as far as is known
+	replaces  atomic.Bool // a rename replaces what is there, as far as is known
 	noRestart atomic.Bool // a file cannot be written from the middle on
 	sets      sets
 	features  map[string]string // what the server says that it can do
@@ -49,7 +50,7 @@ var ErrNoRoom = errors.New("the server has no room left for this user")
 
 // New gives the folder base, an absolute path, over connections that dial makes, as many as most at once. The first of
 // them is there already. Patience is how long a connection that was lost is tried to be made again.
-func New(first *connect.FTPLine, dial Dial, base string, most int, patience time.Duration) *FS {
+func New(first *ftpline.Conn, dial Dial, base string, most int, patience time.Duration) *FS {
 	f := &FS{base: base, lines: newLines(first, dial, most, patience)}
 	f.replaces.Store(true)
 	features := first.Features
@@ -57,7 +58,8 @@ func New(first *connect.FTPLine, dial Dial, base string, most int, patience time
 	_, f.dates = features["MDTM"]
 	f.copies = strings.Contains(features["SITE"], "COPY")
 	for _, way := range []string{"HASH", "XSHA256"} {
-		if offered, ok := features[way]; ok && f.hash == "" && (way != "HASH" || strings.Contains(strings.ToUpper(offered), "SHA-256")) {
+		if offered, ok := features[way]; ok && f.hash == "" &&
+			(way != "HASH" || strings.Contains(strings.ToUpper(offered), "SHA-256")) {
 			f.hash = way
 		}
 	}
@@ -76,7 +78,8 @@ func New(first *connect.FTPLine, dial Dial, base string, most int, patience time
 // Close ends all connections.
 func (f *FS) Close() error { return f.lines.close() }
 
-// Abilities implements fsys.FS. Whether a rename replaces, and modes and times can be set, is known only once one had to.
+// Abilities implements fsys.FS. Whether a rename replaces, and modes and times can be set, is known only once one had
+// to.
 func (f *FS) Abilities() fsys.Abilities {
 	out := f.abilities
 	out.AtomicReplace = f.replaces.Load()
@@ -94,26 +97,28 @@ func (f *FS) full(name string) string { return path.Join(f.base, path.Join("/", 
 
 // do carries out an operation, over another connection again when one is lost. Rewind makes the operation ready to be
 // done again; nil: it always is.
-func (f *FS) do(ctx context.Context, op, name string, rewind func() (moved bool, err error), run func(line *connect.FTPLine) error) error {
+func (f *FS) do(ctx context.Context, op, name string, rewind func() (moved bool, err error),
+	run func(line *ftpline.Conn) error) error {
 	err := f.lines.do(ctx, rewind, run)
 	if err == nil || ctx.Err() != nil {
 		return errors.Join(err, ctx.Err())
 	}
-	return f.mend(ctx, op, name, err)
+	return f.failed(ctx, op, name, err)
 }
 
 // Lstat implements fsys.FS.
 func (f *FS) Lstat(ctx context.Context, name string) (fsys.Info, error) {
 	out, err := f.look(ctx, name)
 	if err != nil && ctx.Err() == nil {
-		err = f.mend(ctx, "look up", name, err)
+		err = f.failed(ctx, "look up", name, err)
 	}
 	return out, err
 }
 
-// look describes a name. Its error is the server's reply, or fs.ErrNotExist: the cause is not looked for, which is done by looking.
+// look describes a name. Its error is the server's reply, or fs.ErrNotExist: the cause is not looked for, which is done
+// by looking.
 func (f *FS) look(ctx context.Context, name string) (out fsys.Info, err error) {
-	err = f.lines.do(ctx, nil, func(line *connect.FTPLine) (err error) {
+	err = f.lines.do(ctx, nil, func(line *ftpline.Conn) (err error) {
 		out, err = f.lookOver(line, f.full(name))
 		return err
 	})
@@ -126,7 +131,7 @@ func (f *FS) look(ctx context.Context, name string) (out fsys.Info, err error) {
 	return out, err
 }
 
-func (f *FS) lookOver(line *connect.FTPLine, full string) (fsys.Info, error) {
+func (f *FS) lookOver(line *ftpline.Conn, full string) (fsys.Info, error) {
 	if f.facts {
 		_, text, err := line.Command(250, "MLST %s", full)
 		if err != nil {
@@ -135,7 +140,7 @@ func (f *FS) lookOver(line *connect.FTPLine, full string) (fsys.Info, error) {
 		return parseEntry(text)
 	}
 	if full == "/" {
-		return fsys.Info{Mode: fs.ModeDir | 0o755}, nil
+		return fsys.Info{Attributes: fsys.Attributes{Mode: fs.ModeDir | 0o755}}, nil
 	}
 	list, err := f.listOver(line, path.Dir(full))
 	if err != nil {
@@ -161,14 +166,14 @@ func (f *FS) List(ctx context.Context, dir string) ([]fsys.Info, error) {
 		}
 	}
 	var out []fsys.Info
-	err := f.do(ctx, "list", dir, nil, func(line *connect.FTPLine) (err error) {
+	err := f.do(ctx, "list", dir, nil, func(line *ftpline.Conn) (err error) {
 		out, err = f.listOver(line, f.full(dir))
 		return err
 	})
 	return out, err
 }
 
-func (f *FS) listOver(line *connect.FTPLine, full string) (out []fsys.Info, err error) {
+func (f *FS) listOver(line *ftpline.Conn, full string) (out []fsys.Info, err error) {
 	if f.facts {
 		if _, err := line.ListRaw(full); err != nil {
 			return nil, err
@@ -182,9 +187,9 @@ func (f *FS) listOver(line *connect.FTPLine, full string) (out []fsys.Info, err 
 	return describe(entries, line.Listed, time.Now()), nil
 }
 
-// listHidden gets a listing for people with the names that begin with a dot: an option that most servers understand, and
-// that the others take for a part of the name.
-func (f *FS) listHidden(line *connect.FTPLine, full string) ([]*ftp.Entry, error) {
+// listHidden gets a listing for people with the names that begin with a dot: an option that most servers understand,
+// and that the others take for a part of the name.
+func (f *FS) listHidden(line *ftpline.Conn, full string) ([]*ftp.Entry, error) {
 	if !f.plain.Load() {
 		all, err := line.ListRaw("-a " + full)
 		if isBroken(err) || err == nil && len(all) > 0 {
@@ -214,21 +219,25 @@ func (f *FS) Open(ctx context.Context, name string) (io.ReadCloser, error) {
 	return r, nil
 }
 
-// Put implements fsys.FS.
-func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (int64, error) {
-	if attr.New {
-		if _, err := f.Lstat(ctx, name); err == nil {
-			return 0, &fs.PathError{Op: "write", Path: f.full(name), Err: fs.ErrExist}
-		} else if !errors.Is(err, fs.ErrNotExist) {
-			return 0, err
-		}
+// Create implements fsys.FS.
+func (f *FS) Create(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) (int64, error) {
+	if _, err := f.Lstat(ctx, name); err == nil {
+		return 0, &fs.PathError{Op: "write", Path: f.full(name), Err: fs.ErrExist}
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return 0, err
 	}
-	up := &upload{fs: f, ctx: ctx, name: name, content: content, counting: counting{in: fsys.WithContext(ctx, content)}, restart: redial.Restarting(content)}
-	err := f.do(ctx, "write", name, up.again, func(line *connect.FTPLine) error {
+	return f.Put(ctx, name, content, attr)
+}
+
+// Put implements fsys.FS.
+func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) (int64, error) {
+	up := &upload{fs: f, ctx: ctx, name: name, content: content, counting: counting{in: fsys.WithContext(ctx, content)},
+		restart: redial.Restarting(content)}
+	err := f.do(ctx, "write", name, up.again, func(line *ftpline.Conn) error {
 		if err := up.send(line); err != nil {
 			return err
 		}
-		return f.settle(line, name, attr)
+		return f.setAttributes(line, name, attr)
 	})
 	var source *sourceError
 	if errors.As(err, &source) {
@@ -266,7 +275,7 @@ func (u *upload) again() (moved bool, err error) {
 	return moved, resumer.Resume(u.from)
 }
 
-func (u *upload) send(line *connect.FTPLine) error {
+func (u *upload) send(line *ftpline.Conn) error {
 	full := u.fs.full(u.name)
 	if u.from > 0 {
 		err := line.StorFrom(full, u, uint64(u.from))
@@ -276,7 +285,7 @@ func (u *upload) send(line *connect.FTPLine) error {
 		}
 		u.fs.noRestart.Store(true) // it writes files from their beginning only
 		if u.from = 0; u.restart() != nil {
-			return fsys.ErrLost
+			return farend.ErrLost
 		}
 	}
 	return u.because(line.Stor(full, u))
@@ -313,29 +322,29 @@ func (c *counting) Read(p []byte) (int, error) {
 
 // Symlink implements fsys.FS: there are none.
 func (f *FS) Symlink(_ context.Context, _, name string) error {
-	return &fs.PathError{Op: "make link", Path: f.full(name), Err: fsys.ErrUnsupported}
+	return &fs.PathError{Op: "make link", Path: f.full(name), Err: farend.ErrUnsupported}
 }
 
 // Mkdir implements fsys.FS.
 func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) error {
-	return f.do(ctx, "make folder", name, nil, func(line *connect.FTPLine) error {
+	return f.do(ctx, "make folder", name, nil, func(line *ftpline.Conn) error {
 		if err := line.MakeDir(f.full(name)); err != nil {
 			return err
 		}
-		return f.settle(line, name, fsys.Attr{Mode: mode})
+		return f.setAttributes(line, name, fsys.Attributes{Mode: mode})
 	})
 }
 
 // Rename implements fsys.FS.
 func (f *FS) Rename(ctx context.Context, from, to string) error {
 	rename := func(from, to string) error {
-		return f.lines.do(ctx, nil, func(line *connect.FTPLine) error { return line.Rename(from, to) })
+		return f.lines.do(ctx, nil, func(line *ftpline.Conn) error { return line.Rename(from, to) })
 	}
 	err := rename(f.full(from), f.full(to))
 	var reply *textproto.Error
 	if !errors.As(err, &reply) {
 		if err != nil {
-			err = f.mend(ctx, "rename to", to, err)
+			err = f.failed(ctx, "rename to", to, err)
 		}
 		return err
 	}
@@ -344,22 +353,22 @@ func (f *FS) Rename(ctx context.Context, from, to string) error {
 	}
 	stands, missing := f.Lstat(ctx, to)
 	if missing != nil || stands.Mode.IsDir() {
-		return f.mend(ctx, "rename to", to, err)
+		return f.failed(ctx, "rename to", to, err)
 	}
 	f.replaces.Store(false)
 	return fsys.ReplaceAside(f.full(from), f.full(to), func(from, to string) error {
 		if err := rename(from, to); err != nil {
-			return f.mend(ctx, "rename to", to, err)
+			return f.failed(ctx, "rename to", to, err)
 		}
 		return nil
 	}, func(name string) error {
-		return f.do(ctx, "remove", name, nil, func(line *connect.FTPLine) error { return line.Delete(name) })
+		return f.do(ctx, "remove", name, nil, func(line *ftpline.Conn) error { return line.Delete(name) })
 	})
 }
 
 // Remove implements fsys.FS.
 func (f *FS) Remove(ctx context.Context, name string) error {
-	return f.do(ctx, "remove", name, nil, func(line *connect.FTPLine) error {
+	return f.do(ctx, "remove", name, nil, func(line *ftpline.Conn) error {
 		err := line.Delete(f.full(name))
 		var reply *textproto.Error
 		if !errors.As(err, &reply) || isBroken(err) {

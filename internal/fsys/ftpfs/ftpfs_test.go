@@ -13,22 +13,22 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"tartine/internal/connect"
-	"tartine/internal/connect/ftptest"
+	"tartine/internal/connect/ftpline"
 	"tartine/internal/demo/ftpserver"
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/fsystest"
+	"tartine/internal/testservers/ftptest"
 )
 
-func login(port int, certificate string) *connect.FTP {
-	return &connect.FTP{Host: "127.0.0.1", Port: port, User: ftptest.User, TLS: certificate != "", Certificate: certificate,
+func login(port int, certificate string) *ftpline.Dialer {
+	return &ftpline.Dialer{Host: "127.0.0.1", Port: port, User: ftptest.User, TLS: certificate != "", Certificate: certificate,
 		Password: func() (string, error) { return ftptest.Password, nil }}
 }
 
-func open(t *testing.T, dial *connect.FTP, base string) *FS {
+func open(t *testing.T, dial *ftpline.Dialer, base string) *FS {
 	t.Helper()
 	var (
-		first *connect.FTPLine
+		first *ftpline.Conn
 		err   error
 	)
 	require.Eventually(t, func() bool { // a server that takes few may still count those of the test before
@@ -67,7 +67,7 @@ func setUps(t *testing.T) map[string]func(t *testing.T) *ftptest.Server {
 	}
 }
 
-func (s setUp) dial(server *ftptest.Server) *connect.FTP {
+func (s setUp) dial(server *ftptest.Server) *ftpline.Dialer {
 	if strings.Contains(string(s), "TLS") {
 		return login(server.Port, server.Certificate)
 	}
@@ -119,11 +119,11 @@ func TestFilesOfEverySizeArrive(t *testing.T) {
 			f, made := open(t, setUp(name).dial(server), "/"), 1
 			defer f.Close()
 			dial := f.lines.dial
-			f.lines.dial = func(ctx context.Context) (*connect.FTPLine, error) { made++; return dial(ctx) }
+			f.lines.dial = func(ctx context.Context) (*ftpline.Conn, error) { made++; return dial(ctx) }
 			for i, size := range []int{0, 1, 16 << 10, 128<<10 - 1, 128 << 10, 130_000, 500_000, 1 << 20, 3_000_000, 20 << 20} {
 				text := bytes.Repeat([]byte("Gannet Rock\n"), size/12+1)[:size]
 				name := fmt.Sprint("plate-", i)
-				_, err := f.Put(t.Context(), name, bytes.NewReader(text), fsys.Attr{Mode: 0o644})
+				_, err := f.Put(t.Context(), name, bytes.NewReader(text), fsys.Attributes{Mode: 0o644})
 				require.NoError(t, err, size)
 				require.Equal(t, 1, made, "%d bytes: no connection was lost", size)
 				found, err := os.ReadFile(filepath.Join(server.Dir, name))
@@ -155,7 +155,7 @@ func TestConnectionsThatAreCutAreMadeAgain(t *testing.T) {
 		for _, line := range f.lines.idle {
 			line.Close()
 		}
-		_, err := f.Put(t.Context(), fmt.Sprint(i), strings.NewReader("gannet"), fsys.Attr{Mode: 0o644})
+		_, err := f.Put(t.Context(), fmt.Sprint(i), strings.NewReader("gannet"), fsys.Attributes{Mode: 0o644})
 		require.NoError(t, err)
 	}
 	file, err := f.Open(t.Context(), "3")
@@ -167,13 +167,13 @@ func TestConnectionsThatAreCutAreMadeAgain(t *testing.T) {
 	require.Equal(t, 1, f.Connections())
 }
 
-// TestReadingGoesOnOverAnotherLine cuts the line under a file that is read.
+// TestReadingGoesOnOverAnotherLine cuts the connection under a file that is read.
 func TestReadingGoesOnOverAnotherLine(t *testing.T) {
 	server := ftptest.Start(t, ftptest.TLS(t)...)
 	f := open(t, login(server.Port, server.Certificate), "/")
 	defer f.Close()
 	text := strings.Repeat("gannet rock ", 1<<20)
-	_, err := f.Put(t.Context(), "large", strings.NewReader(text), fsys.Attr{Mode: 0o644})
+	_, err := f.Put(t.Context(), "large", strings.NewReader(text), fsys.Attributes{Mode: 0o644})
 	require.NoError(t, err)
 	file, err := f.Open(t.Context(), "large")
 	require.NoError(t, err)

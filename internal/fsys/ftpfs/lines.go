@@ -15,11 +15,12 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"tartine/internal/connect"
-	"tartine/internal/fsys"
+	"tartine/internal/connect/ftpline"
+	"tartine/internal/farend"
 )
 
 // Dial makes another connection.
-type Dial func(ctx context.Context) (*connect.FTPLine, error)
+type Dial func(ctx context.Context) (*ftpline.Conn, error)
 
 // lines is the connections to one server. How many it allows is found out: when it takes no more, those that are open
 // have to do.
@@ -28,15 +29,16 @@ type lines struct {
 	patience time.Duration
 
 	mu      sync.Mutex
-	idle    []*connect.FTPLine
+	idle    []*ftpline.Conn
 	open    int
 	most    int
 	changed chan struct{} // closed, and made anew, when a connection becomes free
 	closed  bool
 }
 
-func newLines(first *connect.FTPLine, dial Dial, most int, patience time.Duration) *lines {
-	return &lines{dial: dial, patience: patience, idle: []*connect.FTPLine{first}, open: 1, most: max(most, 1), changed: make(chan struct{})}
+func newLines(first *ftpline.Conn, dial Dial, most int, patience time.Duration) *lines {
+	return &lines{dial: dial, patience: patience, idle: []*ftpline.Conn{first}, open: 1, most: max(most, 1),
+		changed: make(chan struct{})}
 }
 
 func (l *lines) limit() int {
@@ -51,8 +53,8 @@ func (l *lines) count() int {
 	return l.open
 }
 
-// take gives a connection that nobody else uses, and makes one where that is allowed.
-func (l *lines) take(ctx context.Context) (*connect.FTPLine, error) {
+// acquire gives a connection that nobody else uses, and makes one where that is allowed.
+func (l *lines) acquire(ctx context.Context) (*ftpline.Conn, error) {
 	for {
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -62,7 +64,7 @@ func (l *lines) take(ctx context.Context) (*connect.FTPLine, error) {
 		switch {
 		case l.closed:
 			l.mu.Unlock()
-			return nil, fsys.ErrLost
+			return nil, farend.ErrLost
 		case len(l.idle) > 0:
 			line := l.idle[len(l.idle)-1]
 			l.idle = l.idle[:len(l.idle)-1]
@@ -94,7 +96,7 @@ func (l *lines) without(err error) bool {
 	defer l.mu.Unlock()
 	l.open--
 	l.wake()
-	var full *connect.FullError
+	var full *ftpline.FullError
 	if l.open == 0 || !errors.As(err, &full) {
 		return false
 	}
@@ -108,7 +110,7 @@ func (l *lines) wake() {
 }
 
 // give takes a connection back, and ends one that is broken.
-func (l *lines) give(line *connect.FTPLine, broken bool) {
+func (l *lines) give(line *ftpline.Conn, broken bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	defer l.wake()
@@ -142,13 +144,14 @@ const (
 // errKept tells that an operation keeps its connection, and gives it back later.
 var errKept = errors.New("the connection is kept")
 
-// do carries something out over one connection, and over another one when that breaks, until nothing has got through for as long as
-// patience says. Rewind makes ready for another go, and tells whether the one before has brought something; it may be nil.
-func (l *lines) do(ctx context.Context, rewind func() (moved bool, err error), run func(*connect.FTPLine) error) error {
+// do carries something out over one connection, and over another one when that breaks, until nothing has got through
+// for as long as patience says. Rewind makes ready for another go, and tells whether the one before has brought
+// something; it may be nil.
+func (l *lines) do(ctx context.Context, rewind func() (moved bool, err error), run func(*ftpline.Conn) error) error {
 	var deadline time.Time
 	pause := firstPause
 	for {
-		line, err := l.take(ctx)
+		line, err := l.acquire(ctx)
 		if err == nil {
 			stop := context.AfterFunc(ctx, func() { line.Close() })
 			if err = refused(line, run(line)); err == errKept {
@@ -173,12 +176,12 @@ func (l *lines) do(ctx context.Context, rewind func() (moved bool, err error), r
 			deadline = time.Now().Add(l.patience)
 		}
 		if time.Now().After(deadline) {
-			return fsys.ErrLost
+			return farend.ErrLost
 		}
 		if rewind != nil {
 			moved, err := rewind()
 			if err != nil {
-				return fsys.ErrLost
+				return farend.ErrLost
 			}
 			if moved {
 				deadline, pause = time.Time{}, firstPause
@@ -206,21 +209,21 @@ func (l *lines) all(ctx context.Context, count int, each func(ctx context.Contex
 // final tells whether it is of no use to try to connect again.
 func final(err error) bool {
 	var failed *connect.Error
-	if errors.Is(err, fsys.ErrLost) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+	if errors.Is(err, farend.ErrLost) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
 		return true
 	}
 	var reply *textproto.Error
-	var certificate *connect.CertificateError
+	var certificate *ftpline.CertificateError
 	return errors.As(err, &failed) && (errors.As(err, &certificate) || failed.Step == connect.Login && errors.As(err, &reply) && reply.Code == 530 && !isFull(err))
 }
 
 func isFull(err error) bool {
-	var full *connect.FullError
+	var full *ftpline.FullError
 	return errors.As(err, &full)
 }
 
-// isBroken tells whether a connection is of no use any more after an error: the line is gone, or the server says that it
-// goes (421), or that a transfer could not be made or was cut (425, 426).
+// isBroken tells whether a connection is of no use any more after an error: the connection is gone, or the server says
+// that it goes (421), or that a transfer could not be made or was cut (425, 426).
 func isBroken(err error) bool {
 	var source *sourceError
 	if errors.As(err, &source) {

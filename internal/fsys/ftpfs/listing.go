@@ -52,9 +52,9 @@ func parseEntry(text string) (fsys.Info, error) {
 func parseFacts(line string) (info fsys.Info, kind string, err error) {
 	facts, name, ok := strings.Cut(line, " ")
 	if !ok {
-		return info, "", fmt.Errorf("the server lists %q, which is no name with facts", firstLine(line))
+		return info, "", fmt.Errorf("the server lists %q, which is not a name with facts", firstLine(line))
 	}
-	info = fsys.Info{Name: name, Mode: 0o644}
+	info = fsys.Info{Name: name, Attributes: fsys.Attributes{Mode: 0o644}}
 	var permissions fs.FileMode
 	for fact := range strings.SplitSeq(facts, ";") {
 		key, value, _ := strings.Cut(fact, "=")
@@ -112,13 +112,15 @@ func value(facts, name string) string {
 	return ""
 }
 
-// describe gives what the library made of a listing for people. The modes, and how exactly times are told, are in the text itself.
+// describe gives what the library made of a listing for people. The modes, and how exactly times are told, are in the
+// text itself.
 func describe(entries []*ftp.Entry, text []byte, now time.Time) (out []fsys.Info) {
 	lines := strings.Split(string(text), "\n")
 	for _, e := range entries {
 		var told string // its line: entries have the order of the lines
 		for i, line := range lines {
-			if line = strings.TrimRight(line, "\r"); strings.HasSuffix(line, " "+e.Name) || e.Type == ftp.EntryTypeLink && strings.Contains(line, " "+e.Name+" -> ") {
+			if line = strings.TrimRight(line, "\r"); strings.HasSuffix(line, " "+e.Name) ||
+				e.Type == ftp.EntryTypeLink && strings.Contains(line, " "+e.Name+" -> ") {
 				told, lines = line, lines[i+1:]
 				break
 			}
@@ -126,7 +128,8 @@ func describe(entries []*ftp.Entry, text []byte, now time.Time) (out []fsys.Info
 		if e.Name == "." || e.Name == ".." || e.Name == "" || strings.ContainsAny(e.Name, "/\x00") {
 			continue
 		}
-		info := fsys.Info{Name: e.Name, Size: int64(e.Size), ModTime: latest(e.Time, told, now), Mode: 0o644}
+		info := fsys.Info{Name: e.Name, Size: int64(e.Size), Attributes: fsys.Attributes{ModTime: latest(e.Time, told,
+			now), Mode: 0o644}}
 		permissions, told10 := permissions(told)
 		if told10 {
 			info.Mode = permissions
@@ -163,8 +166,8 @@ func permissions(line string) (mode fs.FileMode, ok bool) {
 	return mode, true
 }
 
-// latest gives the latest moment that a listing for people may mean. It has the hour of what is younger than half a year, without the
-// year, and else the day.
+// latest gives the latest moment that a listing for people may mean. It has the hour of what is younger than half a
+// year, without the year, and else the day.
 func latest(told time.Time, line string, now time.Time) time.Time {
 	switch hour := told.Hour() != 0 || told.Minute() != 0 || strings.Contains(line, " 00:00 "); {
 	case told.IsZero():

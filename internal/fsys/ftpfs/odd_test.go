@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tartine/internal/connect"
+	"tartine/internal/connect/ftpline"
 	"tartine/internal/fsys"
 )
 
@@ -27,7 +28,7 @@ type odd struct {
 	heard []string
 }
 
-func startOdd(t *testing.T, replies map[string]string) (*odd, *connect.FTP) {
+func startOdd(t *testing.T, replies map[string]string) (*odd, *ftpline.Dialer) {
 	t.Helper()
 	s := &odd{files: map[string]string{}, odd: replies}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -161,7 +162,7 @@ func TestOddReplies(t *testing.T) {
 			server, dial := startOdd(t, replies)
 			f := open(t, dial, "/")
 			defer f.Close()
-			_, err := f.Put(t.Context(), "fresh", strings.NewReader("gannet"), fsys.Attr{Mode: 0o644, ModTime: time.Now(), New: true})
+			_, err := f.Create(t.Context(), "fresh", strings.NewReader("gannet"), fsys.Attributes{Mode: 0o644, ModTime: time.Now()})
 			require.NoError(t, err)
 			require.NoError(t, f.Rename(t.Context(), "fresh", "page.html"))
 			require.Equal(t, map[string]string{"page.html": "gannet"}, server.stands())
@@ -205,7 +206,7 @@ func TestOddReplies(t *testing.T) {
 		server, dial := startOdd(t, map[string]string{"STOR": "552 Exceeded storage allocation"})
 		f := open(t, dial, "/")
 		defer f.Close()
-		_, err := f.Put(t.Context(), "fresh", strings.NewReader("gannet"), fsys.Attr{Mode: 0o644})
+		_, err := f.Put(t.Context(), "fresh", strings.NewReader("gannet"), fsys.Attributes{Mode: 0o644})
 		require.ErrorIs(t, err, ErrNoRoom)
 		require.Equal(t, 1, server.times("STOR"), "that is not tried again")
 	})

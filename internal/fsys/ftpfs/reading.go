@@ -5,19 +5,19 @@ import (
 	"io"
 	"io/fs"
 
-	"github.com/jlaffaye/ftp"
+	"tartine/internal/connect/ftpline"
 
-	"tartine/internal/connect"
+	"github.com/jlaffaye/ftp"
 )
 
-// reading is a file that is read. When its line is lost it goes on over another one.
+// reading is a file that is read. When its connection is lost it goes on over another one.
 type reading struct {
 	fs      *FS
 	ctx     context.Context
 	name    string
 	size    int64
 	at      int64
-	line    *connect.FTPLine // nil: none at present
+	line    *ftpline.Conn // nil: none at present
 	content *ftp.Response
 	stop    func() bool
 	ended   bool
@@ -25,7 +25,7 @@ type reading struct {
 
 // open begins, or goes on where reading left off.
 func (r *reading) open() error {
-	return r.fs.do(r.ctx, "open", r.name, nil, func(line *connect.FTPLine) error {
+	return r.fs.do(r.ctx, "open", r.name, nil, func(line *ftpline.Conn) error {
 		content, err := line.RetrFrom(r.fs.full(r.name), uint64(r.at))
 		if err != nil {
 			return err
@@ -51,7 +51,7 @@ func (r *reading) Read(p []byte) (int, error) {
 		switch {
 		case err == nil:
 			return n, nil
-		case err == io.EOF && r.at >= r.size: // a line that is cut looks like the end, too
+		case err == io.EOF && r.at >= r.size: // a connection that is cut looks like the end, too
 			r.ended = true
 			return n, err
 		case r.ctx.Err() != nil:

@@ -34,8 +34,8 @@ func (f *FS) OpenFolder(_ context.Context, name string) (fsys.Folder, error) {
 
 func (f *filling) Close() error { return f.dir.Close() }
 
-// Put implements fsys.Folder. A file that stands is not written into, since it may have another name elsewhere.
-func (f *filling) Put(name string, content []byte, attr fsys.Attr) (err error) {
+// Put implements fsys.Folder. A file that exists is not written into, since it may have another name elsewhere.
+func (f *filling) Put(name string, content []byte, attr fsys.Attributes) (err error) {
 	fail := func(op string, err error) error {
 		return &fs.PathError{Op: op, Path: fsys.Join(f.name, name), Err: err}
 	}

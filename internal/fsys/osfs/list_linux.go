@@ -33,8 +33,9 @@ func (f *FS) listQuickly(folder *os.File, dir string) (out []fsys.Info, done boo
 		if err != nil {
 			return nil, true, &fs.PathError{Op: "look up", Path: fsys.Join(dir, name), Err: err}
 		}
-		info := fsys.Info{Name: name, Mode: modeOf(stat.Mode), Size: stat.Size, ModTime: time.Unix(stat.Mtim.Unix()),
-			Changed: time.Unix(stat.Ctim.Unix()), Owner: fsys.Owner{User: stat.Uid, Known: true}}
+		info := fsys.Info{Name: name, Attributes: fsys.Attributes{Mode: modeOf(stat.Mode),
+			ModTime: time.Unix(stat.Mtim.Unix())}, Size: stat.Size,
+			Changed: time.Unix(stat.Ctim.Unix()), User: fsys.User{ID: stat.Uid, Known: true}}
 		if info.Mode&fs.ModeSymlink != 0 {
 			if info.Link, err = f.root.Readlink(fsys.Join(dir, name)); errors.Is(err, fs.ErrNotExist) {
 				continue

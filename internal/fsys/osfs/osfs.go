@@ -11,7 +11,10 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"os/user"
 	"runtime"
+	"strconv"
+	"sync"
 	"syscall"
 	"time"
 
@@ -23,7 +26,8 @@ type FS struct {
 	// Owner is whom everything that is made belongs to; nil: who makes it. Only the system's administrator may set it.
 	Owner *Owner
 
-	root *os.Root
+	root  *os.Root
+	names sync.Map // of users, by their numbers
 }
 
 // Owner is a user and a group, by their numbers.
@@ -39,7 +43,7 @@ func (f *FS) own(name string) error {
 
 var _ fsys.FS = (*FS)(nil)
 
-// Open opens a folder that stands.
+// Open opens a folder that exists.
 func Open(base string) (*FS, error) {
 	root, err := os.OpenRoot(base)
 	if err != nil {
@@ -53,7 +57,9 @@ func (f *FS) Close() error { return f.root.Close() }
 
 // Abilities implements fsys.FS.
 func (f *FS) Abilities() fsys.Abilities {
-	return fsys.Abilities{AtomicReplace: true, Modes: runtime.GOOS != "windows", Links: true, TimeStep: time.Nanosecond}
+	windows := runtime.GOOS == "windows"
+	return fsys.Abilities{AtomicReplace: true, Modes: !windows, WindowsNames: windows, Links: true,
+		TimeStep: time.Nanosecond}
 }
 
 // Lstat implements fsys.FS.
@@ -66,8 +72,9 @@ func (f *FS) Lstat(_ context.Context, name string) (fsys.Info, error) {
 }
 
 func (f *FS) describe(info fs.FileInfo, name string) (fsys.Info, error) {
-	out := fsys.Info{Name: info.Name(), Mode: info.Mode(), Size: info.Size(), ModTime: info.ModTime()}
-	out.Changed, out.Owner = fromStat(info.Sys())
+	out := fsys.Info{Name: info.Name(), Attributes: fsys.Attributes{Mode: info.Mode(), ModTime: info.ModTime()},
+		Size: info.Size()}
+	out.Changed, out.User = fromStat(info.Sys())
 	if info.Mode()&fs.ModeSymlink != 0 {
 		var err error
 		if out.Link, err = f.root.Readlink(name); err != nil {
@@ -121,6 +128,19 @@ func (f *FS) Self(context.Context) (user uint32, known bool) {
 	return uint32(self), self >= 0
 }
 
+// UserName implements fsys.Namer.
+func (f *FS) UserName(id uint32) string {
+	if name, known := f.names.Load(id); known {
+		return name.(string)
+	}
+	name := ""
+	if found, err := user.LookupId(strconv.FormatUint(uint64(id), 10)); err == nil {
+		name = found.Username
+	}
+	f.names.Store(id, name)
+	return name
+}
+
 // Open implements fsys.FS. A link is not followed, not even one that leads to a file below the base.
 func (f *FS) Open(_ context.Context, name string) (io.ReadCloser, error) {
 	if info, err := f.root.Lstat(name); err != nil {
@@ -144,20 +164,23 @@ func (f *FS) Open(_ context.Context, name string) (io.ReadCloser, error) {
 }
 
 // Put implements fsys.FS.
-func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (int64, error) {
-	flags := os.O_WRONLY | os.O_CREATE | os.O_TRUNC
-	if attr.New {
-		flags |= os.O_EXCL
-	}
-	return f.write(ctx, name, flags, 0, content, attr)
+func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) (int64, error) {
+	return f.write(ctx, name, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0, content, attr)
+}
+
+// Create implements fsys.FS.
+func (f *FS) Create(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) (int64, error) {
+	return f.write(ctx, name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0, content, attr)
 }
 
 // Extend implements fsys.Extender.
-func (f *FS) Extend(ctx context.Context, name string, offset int64, content io.Reader, attr fsys.Attr) (int64, error) {
+func (f *FS) Extend(ctx context.Context, name string, offset int64, content io.Reader,
+	attr fsys.Attributes) (int64, error) {
 	return f.write(ctx, name, os.O_WRONLY, offset, content, attr)
 }
 
-func (f *FS) write(ctx context.Context, name string, flags int, offset int64, content io.Reader, attr fsys.Attr) (int64, error) {
+func (f *FS) write(ctx context.Context, name string, flags int, offset int64, content io.Reader,
+	attr fsys.Attributes) (int64, error) {
 	file, err := f.root.OpenFile(name, flags, 0o600)
 	if err != nil {
 		return 0, err
@@ -227,7 +250,7 @@ func (f *FS) copy(pair fsys.Pair) error {
 }
 
 // SetAttr implements fsys.FS.
-func (f *FS) SetAttr(_ context.Context, name string, attr fsys.Attr) error {
+func (f *FS) SetAttr(_ context.Context, name string, attr fsys.Attributes) error {
 	if f.Abilities().Modes {
 		if err := f.root.Chmod(name, attr.Mode.Perm()); err != nil {
 			return err

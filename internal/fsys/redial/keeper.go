@@ -8,7 +8,7 @@ import (
 	"sync"
 	"time"
 
-	"tartine/internal/fsys"
+	"tartine/internal/farend"
 )
 
 // Line opens a place anew.
@@ -16,14 +16,15 @@ type Line[T io.Closer] struct {
 	// Open opens it. A Final error ends all tries.
 	Open  func(ctx context.Context) (T, error)
 	Final func(err error) bool // nil: none is
-	// Patience is how long a lost line is tried to be opened again.
+	// Patience is how long a lost connection is tried to be opened again.
 	Patience time.Duration
-	// Told is called when the line was lost, before each try, with how long is waited; and with 0 once it is there again.
+	// Told is called when the connection was lost, before each try, with how long is waited; and with 0 once it is
+	// there again.
 	Told func(err error, pause time.Duration)
 }
 
-// FirstPause is how long is waited before the first try; each further one takes twice as long, up to LongestPause, until
-// something gets through.
+// FirstPause is how long is waited before the first try; each further one takes twice as long, up to LongestPause,
+// until something gets through.
 const (
 	FirstPause   = 250 * time.Millisecond
 	LongestPause = 15 * time.Second
@@ -36,7 +37,7 @@ type Keeper[T io.Closer] struct {
 
 	mu     sync.Mutex
 	place  T
-	count  int           // how often the line was opened again
+	count  int           // how often the connection was opened again
 	opened time.Time     // when that was last; zero: never
 	pause  time.Duration // before the next try
 	stuck  time.Time     // since when nothing has got through; zero: something has since the last loss
@@ -98,32 +99,33 @@ func (k *Keeper[T]) again(ctx context.Context, count int, lost error) error {
 		case ctx.Err() != nil:
 			return ctx.Err()
 		case k.line.Final != nil && k.line.Final(err):
-			k.broken = fmt.Errorf("%w, and then: %w", fsys.ErrLost, err)
+			k.broken = fmt.Errorf("%w, and then: %w", farend.ErrLost, err)
 			return k.broken
 		}
-		lost = fmt.Errorf("%w, and then: %w", fsys.ErrLost, err)
+		lost = fmt.Errorf("%w, and then: %w", farend.ErrLost, err)
 	}
 }
 
-// calm is how long a line must hold, after one that was lost, before much is sent over it at once.
+// calm is how long a connection must hold, after one that was lost, before much is sent over it at once.
 const calm = 20 * time.Second
 
-// thin tells whether the line was opened again a short while ago: it may be lost again soon.
+// thin tells whether the connection was opened again a short while ago: it may be lost again soon.
 func (k *Keeper[T]) thin() bool {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	return !k.opened.IsZero() && time.Since(k.opened) < calm
 }
 
-// Moved notes that something got through: a line that is lost from now on has its whole patience before it.
+// Moved notes that something got through: a connection that is lost from now on has its whole patience before it.
 func (k *Keeper[T]) Moved() {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	k.stuck, k.pause = time.Time{}, k.first
 }
 
-// Do does an operation at the place, and once more for each time that the line was lost meanwhile, until nothing has got through for as
-// long as the line's patience. What an operation that was broken off has achieved is for the caller to note, with Moved.
+// Do does an operation at the place, and once more for each time that the connection was lost meanwhile, until nothing
+// has got through for as long as the connection's patience. What an operation that was broken off has achieved is for
+// the caller to note, with Moved.
 func Do[T io.Closer, R any](ctx context.Context, k *Keeper[T], do func(place T, again bool) (R, error)) (R, error) {
 	for again := false; ; again = true {
 		place, count := k.now()
@@ -131,7 +133,7 @@ func Do[T io.Closer, R any](ctx context.Context, k *Keeper[T], do func(place T, 
 		if err == errMore {
 			continue
 		}
-		if !errors.Is(err, fsys.ErrLost) || errors.Is(err, errNoRewind) {
+		if !errors.Is(err, farend.ErrLost) || errors.Is(err, errNoRewind) {
 			return result, err
 		}
 		if ctx.Err() != nil {
@@ -147,6 +149,6 @@ func Do[T io.Closer, R any](ctx context.Context, k *Keeper[T], do func(place T, 
 func (k *Keeper[T]) Close() error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.broken = fsys.ErrLost
+	k.broken = farend.ErrLost
 	return k.place.Close()
 }

@@ -7,7 +7,7 @@ import (
 	"tartine/internal/fsys"
 )
 
-// reading is a file that is read on after a lost line from where it was.
+// reading is a file that is read on after a lost connection from where it was.
 type reading struct {
 	ctx  context.Context
 	fs   *FS
@@ -44,13 +44,13 @@ func (r *reading) Read(p []byte) (int, error) {
 
 // reopen opens the file anew, where it was.
 func (r *reading) reopen(place fsys.FS) error {
-	_ = r.Close() // it is gone with its line
+	_ = r.Close() // it is gone with its connection
 	file, err := place.Open(r.ctx, r.name)
 	if err != nil {
 		return err
 	}
 	r.file = file
-	return skip(r.ctx, file, r.at)
+	return fsys.Skip(r.ctx, file, r.at)
 }
 
 func (r *reading) Close() error {
@@ -60,14 +60,4 @@ func (r *reading) Close() error {
 	file := r.file
 	r.file = nil
 	return file.Close()
-}
-
-// skip passes over the beginning of a file.
-func skip(ctx context.Context, file io.Reader, bytes int64) error {
-	if seeker, ok := file.(io.Seeker); ok {
-		_, err := seeker.Seek(bytes, io.SeekStart)
-		return err
-	}
-	_, err := fsys.Copy(ctx, io.Discard, io.LimitReader(file, bytes))
-	return err
 }

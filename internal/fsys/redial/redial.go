@@ -1,11 +1,12 @@
-// Package redial is an FS over a line that is opened again when it is lost.
+// Package redial is an FS over a connection that is opened again when it is lost.
 //
-// An operation that a lost line broke off is done once more over the new one. Nobody knows whether the far end had done
-// it already, so an answer that says just that counts as success the second time: a folder to be made that stands, a
-// name to be removed that is gone, a file to be renamed that is gone while something stands at its new name. A file that was being
-// written goes on from what has arrived of it, where what it is read from can (Resumer); else it must be able to begin anew
-// (io.Seeker), or the loss is the answer. For a while after a loss files are written piece by piece, each of them answered, and
-// operations take turns. So a line that carries anything at all gets everything there in the end.
+// An operation that a lost connection broke off is done once more over the new one. Nobody knows whether the far end
+// had done it already, so an answer that says just that counts as success the second time: a folder to be made that
+// exists, a name to be removed that is gone, a file to be renamed that is gone while something exists at its new name.
+// A file that was being written goes on from what has arrived of it, where what it is read from can (Resumer); else it
+// must be able to begin anew (io.Seeker), or the loss is the answer. For a while after a loss files are written piece
+// by piece, each of them answered, and operations take turns. So a connection that carries anything at all gets
+// everything there in the end.
 package redial
 
 import (
@@ -17,6 +18,7 @@ import (
 	"io/fs"
 	"sync"
 
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
@@ -30,8 +32,8 @@ type FS struct {
 // New gives the place that is open, to be opened again by line when it is lost. It closes what it opens.
 func New(place fsys.FS, line Line[fsys.FS]) *FS { return &FS{Keeper: Keep(place, line)} }
 
-// run does an operation at the place, as Do. One that has ended shows that the line carries something. While a line is thin operations
-// take turns: if all of them shared what it carries, none might get through.
+// run does an operation at the place, as Do. One that has ended shows that the connection carries something. While a
+// connection is thin operations take turns: if all of them shared what it carries, none might get through.
 func run[R any](ctx context.Context, f *FS, do func(place fsys.FS, again bool) (R, error)) (R, error) {
 	result, err := Do(ctx, f.Keeper, func(place fsys.FS, again bool) (R, error) {
 		if again || f.thin() {
@@ -52,8 +54,8 @@ func only(ctx context.Context, f *FS, do func(place fsys.FS, again bool) error) 
 	return err
 }
 
-// errNoRewind tells that what was read from cannot begin anew: the loss stands.
-var errNoRewind = fmt.Errorf("%w in the middle of what cannot be sent again", fsys.ErrLost)
+// errNoRewind tells that what was read from cannot begin anew: the loss remains.
+var errNoRewind = fmt.Errorf("%w in the middle of what cannot be sent again", farend.ErrLost)
 
 // Lstat implements fsys.FS.
 func (f *FS) Lstat(ctx context.Context, name string) (fsys.Info, error) {
@@ -66,39 +68,38 @@ func (f *FS) List(ctx context.Context, dir string) ([]fsys.Info, error) {
 }
 
 // SetAttr implements fsys.FS.
-func (f *FS) SetAttr(ctx context.Context, name string, attr fsys.Attr) error {
+func (f *FS) SetAttr(ctx context.Context, name string, attr fsys.Attributes) error {
 	return only(ctx, f, func(place fsys.FS, _ bool) error { return place.SetAttr(ctx, name, attr) })
 }
 
 // Put implements fsys.FS.
-func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (int64, error) {
-	if attr.New {
-		return f.putNew(ctx, name, content, attr)
-	}
+func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) (int64, error) {
 	return f.write(ctx, &writing{name: name, content: content, attr: attr}, func(place fsys.FS) (int64, error) {
 		return place.Put(ctx, name, content, attr)
 	})
 }
 
 // Extend implements fsys.Extender.
-func (f *FS) Extend(ctx context.Context, name string, offset int64, content io.Reader, attr fsys.Attr) (int64, error) {
-	return f.write(ctx, &writing{name: name, begin: offset, content: content, attr: attr}, func(place fsys.FS) (int64, error) {
-		extender, ok := place.(fsys.Extender)
-		if !ok {
-			return 0, fsys.ErrUnsupported
-		}
-		return extender.Extend(ctx, name, offset, content, attr)
-	})
+func (f *FS) Extend(ctx context.Context, name string, offset int64, content io.Reader,
+	attr fsys.Attributes) (int64, error) {
+	return f.write(ctx, &writing{name: name, begin: offset, content: content, attr: attr},
+		func(place fsys.FS) (int64, error) {
+			extender, ok := place.(fsys.Extender)
+			if !ok {
+				return 0, farend.ErrUnsupported
+			}
+			return extender.Extend(ctx, name, offset, content, attr)
+		})
 }
 
-// putNew writes a file that must not be there yet.
-func (f *FS) putNew(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (int64, error) {
+// Create implements fsys.FS.
+func (f *FS) Create(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) (int64, error) {
 	restart := Restarting(content)
 	return run(ctx, f, func(place fsys.FS, again bool) (int64, error) {
 		if again && restart() != nil {
 			return 0, errNoRewind
 		}
-		sent, err := place.Put(ctx, name, content, attr)
+		sent, err := place.Create(ctx, name, content, attr)
 		if again && errors.Is(err, fs.ErrExist) {
 			return ours(ctx, place, name, content, restart)
 		}
@@ -109,8 +110,8 @@ func (f *FS) putNew(ctx context.Context, name string, content io.Reader, attr fs
 // mostOurs is how long a file may be that is made exclusively, in bytes: a lock.
 const mostOurs = 64 << 10
 
-// ours finds out whether the file that stands is the one that was written before the line was lost. Part of it is
-// neither ours nor somebody else's: then the loss is the answer.
+// ours finds out whether the file under a name is the one that was written before the connection was lost. Part of it
+// is neither ours nor somebody else's: then the loss is the answer.
 func ours(ctx context.Context, place fsys.FS, name string, content io.Reader, restart func() error) (int64, error) {
 	if err := restart(); err != nil {
 		return 0, errNoRewind
@@ -158,7 +159,7 @@ func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) error {
 		if again && errors.Is(err, fs.ErrExist) {
 			info, failed := place.Lstat(ctx, name)
 			if failed == nil && info.Mode.IsDir() {
-				return place.SetAttr(ctx, name, fsys.Attr{Mode: mode})
+				return place.SetAttr(ctx, name, fsys.Attributes{Mode: mode})
 			}
 			return orLost(err, failed)
 		}
@@ -197,7 +198,7 @@ func (f *FS) Link(ctx context.Context, from, to string) error {
 	return only(ctx, f, func(place fsys.FS, again bool) error {
 		linker, ok := place.(fsys.Linker)
 		if !ok {
-			return fsys.ErrUnsupported
+			return farend.ErrUnsupported
 		}
 		err := linker.Link(ctx, from, to)
 		if again && errors.Is(err, fs.ErrExist) {
@@ -222,9 +223,9 @@ func sameFile(ctx context.Context, place fsys.FS, a, b string) (bool, error) {
 	return err == nil && one == other, err
 }
 
-// orLost gives the error of an operation, unless a look at what it left found the line lost again.
+// orLost gives the error of an operation, unless a look at what it left found the connection lost again.
 func orLost(err, look error) error {
-	if errors.Is(look, fsys.ErrLost) {
+	if errors.Is(look, farend.ErrLost) {
 		return look
 	}
 	return err
@@ -235,7 +236,7 @@ func (f *FS) Digests(ctx context.Context, names []string, each func(i int, diges
 	return only(ctx, f, func(place fsys.FS, _ bool) error {
 		digester, ok := place.(fsys.Digester)
 		if !ok {
-			return fsys.ErrUnsupported
+			return farend.ErrUnsupported
 		}
 		return digester.Digests(ctx, names, each)
 	})
@@ -263,7 +264,7 @@ func (f *FS) FreeSpace(ctx context.Context) (fsys.Space, error) {
 	return run(ctx, f, func(place fsys.FS, _ bool) (fsys.Space, error) {
 		spacer, ok := place.(fsys.Spacer)
 		if !ok {
-			return fsys.Space{}, fsys.ErrUnsupported
+			return fsys.Space{}, farend.ErrUnsupported
 		}
 		return spacer.FreeSpace(ctx)
 	})

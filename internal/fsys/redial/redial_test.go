@@ -15,13 +15,14 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sync/errgroup"
 
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/fsystest"
 	"tartine/internal/fsys/osfs"
 	"tartine/internal/manifest"
 )
 
-// losing is a place whose line is lost over and over: before an operation, so that it is not done, or after it, so that
+// losing is a place whose connection is lost over and over: before an operation, so that it is not done, or after it, so that
 // only the answer is missing.
 type losing struct {
 	*osfs.FS
@@ -32,14 +33,14 @@ func (l losing) lose(do func() error) error {
 	// The numbers jump about (a linear congruence), so that no operation is lost each time.
 	switch uint32(l.count.Add(1)*1664525+1013904223) >> 16 % 12 {
 	case 1:
-		return fsys.ErrLost
+		return farend.ErrLost
 	case 2:
 		_ = do() // whatever came of it, nobody hears of it
-		return fsys.ErrLost
+		return farend.ErrLost
 	}
 	err := do()
 	if errors.Is(err, fs.ErrClosed) {
-		return fsys.ErrLost // somebody else's loss
+		return farend.ErrLost // somebody else's loss
 	}
 	return err
 }
@@ -69,7 +70,7 @@ type losingFile struct {
 
 func (f losingFile) Read(p []byte) (n int, err error) {
 	err = f.l.lose(func() error { n, err = f.ReadCloser.Read(p[:min(len(p), 1000)]); return err })
-	if errors.Is(err, fsys.ErrLost) {
+	if errors.Is(err, farend.ErrLost) {
 		n = 0
 	}
 	return n, err
@@ -79,17 +80,22 @@ func (f losingFile) Seek(offset int64, whence int) (int64, error) {
 	return f.ReadCloser.(io.Seeker).Seek(offset, whence)
 }
 
-func (l losing) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (sent int64, err error) {
+func (l losing) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) (sent int64, err error) {
 	err = l.lose(func() error { sent, err = l.FS.Put(ctx, name, content, attr); return err })
 	return sent, err
 }
 
-func (l losing) Extend(ctx context.Context, name string, offset int64, content io.Reader, attr fsys.Attr) (sent int64, err error) {
+func (l losing) Create(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) (sent int64, err error) {
+	err = l.lose(func() error { sent, err = l.FS.Create(ctx, name, content, attr); return err })
+	return sent, err
+}
+
+func (l losing) Extend(ctx context.Context, name string, offset int64, content io.Reader, attr fsys.Attributes) (sent int64, err error) {
 	err = l.lose(func() error { sent, err = l.FS.Extend(ctx, name, offset, content, attr); return err })
 	return sent, err
 }
 
-func (l losing) SetAttr(ctx context.Context, name string, attr fsys.Attr) error {
+func (l losing) SetAttr(ctx context.Context, name string, attr fsys.Attributes) error {
 	return l.lose(func() error { return l.FS.SetAttr(ctx, name, attr) })
 }
 
@@ -114,7 +120,7 @@ func (l losing) Link(ctx context.Context, from, to string) error {
 }
 
 func (l losing) Digests(ctx context.Context, names []string, each func(int, manifest.Digest)) error {
-	return l.lose(func() error { return fsys.ErrUnsupported })
+	return l.lose(func() error { return farend.ErrUnsupported })
 }
 
 func place(t *testing.T, open func(context.Context) (fsys.FS, error)) *FS {
@@ -138,7 +144,7 @@ func TestConformanceOverALineThatIsLostAllTheTime(t *testing.T) {
 	})
 }
 
-// onceLost is a place whose line is lost once, after the operation was done.
+// onceLost is a place whose connection is lost once, after the operation was done.
 func onceLost(t *testing.T, lose func(place fsys.FS)) *FS {
 	dir := t.TempDir()
 	lost := false
@@ -150,27 +156,27 @@ func onceLost(t *testing.T, lose func(place fsys.FS)) *FS {
 			}
 			lost = true
 			lose(f)
-			return fsys.ErrLost
+			return farend.ErrLost
 		}}
 		return after, err
 	})
 }
 
 func TestAnExclusiveWriteKnowsItsOwn(t *testing.T) {
-	for stands, want := range map[string]error{"mine": nil, "mi": fsys.ErrLost, "": fsys.ErrLost, "another's": fs.ErrExist} {
+	for stands, want := range map[string]error{"mine": nil, "mi": farend.ErrLost, "": farend.ErrLost, "another's": fs.ErrExist} {
 		f := onceLost(t, func(place fsys.FS) {
-			_, err := place.Put(t.Context(), "lock", strings.NewReader(stands), fsys.Attr{Mode: 0o644})
+			_, err := place.Put(t.Context(), "lock", strings.NewReader(stands), fsys.Attributes{Mode: 0o644})
 			require.NoError(t, err)
 		})
-		_, err := f.Put(t.Context(), "lock", strings.NewReader("mine"), fsys.Attr{Mode: 0o644, New: true})
+		_, err := f.Create(t.Context(), "lock", strings.NewReader("mine"), fsys.Attributes{Mode: 0o644})
 		require.ErrorIs(t, err, want, stands)
 	}
 }
 
 func TestWhatCannotBeginAnewIsALoss(t *testing.T) {
 	f := onceLost(t, func(fsys.FS) {})
-	_, err := f.Put(t.Context(), "file", io.MultiReader(strings.NewReader("once")), fsys.Attr{Mode: 0o644})
-	require.ErrorIs(t, err, fsys.ErrLost)
+	_, err := f.Put(t.Context(), "file", io.MultiReader(strings.NewReader("once")), fsys.Attributes{Mode: 0o644})
+	require.ErrorIs(t, err, farend.ErrLost)
 }
 
 func TestPatienceAndWhatEndsIt(t *testing.T) {
@@ -185,10 +191,10 @@ func TestPatienceAndWhatEndsIt(t *testing.T) {
 			var opened, told int
 			line.Told = func(error, time.Duration) { told++ }
 			line.Open = func(context.Context) (fsys.FS, error) { opened++; return nil, changed }
-			f := New(&fsystest.Between{FS: inner, Before: func(string, ...string) error { return fsys.ErrLost }}, line)
+			f := New(&fsystest.Between{FS: inner, Before: func(string, ...string) error { return farend.ErrLost }}, line)
 			f.first, f.pause = time.Microsecond, time.Microsecond
 			_, err = f.Lstat(t.Context(), ".")
-			require.ErrorIs(t, err, fsys.ErrLost)
+			require.ErrorIs(t, err, farend.ErrLost)
 			require.Equal(t, opened, told)
 			if line.Final != nil {
 				require.Equal(t, 1, opened, "it is not tried again")
@@ -196,13 +202,13 @@ func TestPatienceAndWhatEndsIt(t *testing.T) {
 			require.NotZero(t, opened)
 			before := opened
 			_, err = f.List(t.Context(), ".")
-			require.ErrorIs(t, err, fsys.ErrLost, "the next operation does not wait once more")
+			require.ErrorIs(t, err, farend.ErrLost, "the next operation does not wait once more")
 			require.Equal(t, before, opened)
 		})
 	}
 }
 
-// thin is a place whose line carries so many bytes of a file that is written, and is lost then.
+// thin is a place whose connection carries so many bytes of a file that is written, and is lost then.
 type thin struct {
 	*osfs.FS
 	carries   int64
@@ -226,17 +232,17 @@ func (c counter) Write(p []byte) (int, error) { c.sent.Add(int64(len(p))); retur
 
 type lostReader struct{}
 
-func (lostReader) Read([]byte) (int, error) { return 0, fsys.ErrLost }
+func (lostReader) Read([]byte) (int, error) { return 0, farend.ErrLost }
 
-func (l thin) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (int64, error) {
+func (l thin) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) (int64, error) {
 	return l.FS.Put(ctx, name, l.through(content), attr)
 }
 
-func (l thin) Extend(ctx context.Context, name string, offset int64, content io.Reader, attr fsys.Attr) (int64, error) {
+func (l thin) Extend(ctx context.Context, name string, offset int64, content io.Reader, attr fsys.Attributes) (int64, error) {
 	return l.FS.Extend(ctx, name, offset, l.through(content), attr)
 }
 
-// through cuts what is longer than the line carries.
+// through cuts what is longer than the connection carries.
 func (l thin) through(content io.Reader) io.Reader {
 	if left, _ := fsys.SizeOf(content); left > l.carries {
 		return l.cut(content)
@@ -264,8 +270,8 @@ func TestAFileGoesOnFromWhatArrived(t *testing.T) {
 			f, err := osfs.Open(dir)
 			return thin{f, 100, unordered, sent}, err
 		})
-		text := strings.Repeat("Gannet Rock ", 100) // twelve times what the line carries
-		size, err := f.Put(t.Context(), "plate", &staged{strings.NewReader(text), text}, fsys.Attr{Mode: 0o644})
+		text := strings.Repeat("Gannet Rock ", 100) // twelve times what the connection carries
+		size, err := f.Put(t.Context(), "plate", &staged{strings.NewReader(text), text}, fsys.Attributes{Mode: 0o644})
 		require.NoError(t, err)
 		require.Equal(t, int64(len(text)), size)
 		digest, _, err := fsys.DigestOf(t.Context(), f, "plate")
@@ -273,13 +279,13 @@ func TestAFileGoesOnFromWhatArrived(t *testing.T) {
 		require.Equal(t, manifest.Digest(sha256.Sum256([]byte(text))), digest)
 		require.LessOrEqual(t, sent.Load(), int64(len(text))+20*unordered, "no more is sent again than may be missing")
 
-		size, err = f.Extend(t.Context(), "plate", 600, &staged{strings.NewReader(text[600:]), text[600:]}, fsys.Attr{})
+		size, err = f.Extend(t.Context(), "plate", 600, &staged{strings.NewReader(text[600:]), text[600:]}, fsys.Attributes{})
 		require.NoError(t, err)
 		require.Equal(t, int64(600), size)
 	}
 }
 
-// TestPatienceIsTimeWithoutProgress has a line that is lost after each operation for far longer than its patience.
+// TestPatienceIsTimeWithoutProgress has a connection that is lost after each operation for far longer than its patience.
 func TestPatienceIsTimeWithoutProgress(t *testing.T) {
 	dir := t.TempDir()
 	const patience = 100 * time.Millisecond
@@ -290,7 +296,7 @@ func TestPatienceIsTimeWithoutProgress(t *testing.T) {
 		return &fsystest.Between{FS: f, Before: func(string, ...string) error {
 			if carried {
 				losses++
-				return fsys.ErrLost
+				return farend.ErrLost
 			}
 			carried = true
 			return nil
@@ -306,7 +312,7 @@ func TestPatienceIsTimeWithoutProgress(t *testing.T) {
 	}
 }
 
-// TestAThinLineIsShared has eight files written at once over a line that carries less, each time, than all of them have in flight.
+// TestAThinLineIsShared has eight files written at once over a connection that carries less, each time, than all of them have in flight.
 func TestAThinLineIsShared(t *testing.T) {
 	const carries, files = 300 << 10, 8
 	dir := t.TempDir()
@@ -322,7 +328,7 @@ func TestAThinLineIsShared(t *testing.T) {
 	var group errgroup.Group
 	for i := range files {
 		group.Go(func() error {
-			_, err := f.Put(t.Context(), fmt.Sprint(i), &staged{strings.NewReader(text), text}, fsys.Attr{Mode: 0o444})
+			_, err := f.Put(t.Context(), fmt.Sprint(i), &staged{strings.NewReader(text), text}, fsys.Attributes{Mode: 0o444})
 			return err
 		})
 	}
@@ -335,7 +341,7 @@ func TestAThinLineIsShared(t *testing.T) {
 	require.Less(t, opened.Load(), int64(files*len(text)/(128<<10)+files), "each connection brings a piece at least")
 }
 
-// shared is a place whose line carries so many bytes for all files together, which take it in small steps, and is lost then. What is in
+// shared is a place whose connection carries so many bytes for all files together, which take it in small steps, and is lost then. What is in
 // flight is lost with it: none of what was not answered counts.
 type shared struct {
 	*osfs.FS
@@ -348,10 +354,10 @@ func (l shared) Abilities() fsys.Abilities {
 	return able
 }
 
-// lost gives the error of an operation on what somebody else closed, since its line is lost.
+// lost gives the error of an operation on what somebody else closed, since its connection is lost.
 func lost(err error) error {
 	if errors.Is(err, fs.ErrClosed) {
-		return fsys.ErrLost
+		return farend.ErrLost
 	}
 	return err
 }
@@ -366,15 +372,19 @@ func (l shared) Lstat(ctx context.Context, name string) (fsys.Info, error) {
 	return info, lost(err)
 }
 
-func (l shared) SetAttr(ctx context.Context, name string, attr fsys.Attr) error {
+func (l shared) SetAttr(ctx context.Context, name string, attr fsys.Attributes) error {
 	return lost(l.FS.SetAttr(ctx, name, attr))
 }
 
-func (l shared) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (int64, error) {
+func (l shared) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) (int64, error) {
 	return l.write(content, func(in io.Reader) (int64, error) { return l.FS.Put(ctx, name, in, attr) })
 }
 
-func (l shared) Extend(ctx context.Context, name string, offset int64, content io.Reader, attr fsys.Attr) (int64, error) {
+func (l shared) Create(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) (int64, error) {
+	return l.write(content, func(in io.Reader) (int64, error) { return l.FS.Create(ctx, name, in, attr) })
+}
+
+func (l shared) Extend(ctx context.Context, name string, offset int64, content io.Reader, attr fsys.Attributes) (int64, error) {
 	return l.write(content, func(in io.Reader) (int64, error) { return l.FS.Extend(ctx, name, offset, in, attr) })
 }
 
@@ -387,7 +397,7 @@ type stepwise struct {
 func (s stepwise) Read(p []byte) (int, error) {
 	n, err := s.in.Read(p[:min(len(p), 16<<10)])
 	if s.left.Add(-int64(n)) < 0 {
-		return 0, fsys.ErrLost
+		return 0, farend.ErrLost
 	}
 	<-time.After(100 * time.Microsecond)
 	return n, err

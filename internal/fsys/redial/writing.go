@@ -6,10 +6,12 @@ import (
 	"io"
 	"io/fs"
 
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 )
 
-// write writes a file whole, or from where it is to begin; after a loss, and while the line is thin, piece by piece.
+// write writes a file whole, or from where it is to begin; after a loss, and while the connection is thin, piece by
+// piece.
 func (f *FS) write(ctx context.Context, w *writing, whole func(place fsys.FS) (int64, error)) (int64, error) {
 	w.at, w.restart = w.begin, Restarting(w.content)
 	w.size, w.sized = fsys.SizeOf(w.content)
@@ -25,12 +27,12 @@ func (f *FS) write(ctx context.Context, w *writing, whole func(place fsys.FS) (i
 	})
 }
 
-// Resumer is a reader that can go on from so many bytes behind its beginning. It is one whose bytes are checked in the end: what is
-// taken for arrived may turn out not to be what it was.
+// Resumer is a reader that can go on from so many bytes behind its beginning. It is one whose bytes are checked in the
+// end: what is taken for arrived may turn out not to be what it was.
 type Resumer interface{ Resume(from int64) error }
 
-// Pieces of a file that is written over a thin line, in bytes. Each one twice as long as the one before, from the least again after
-// a loss.
+// Pieces of a file that is written over a thin connection, in bytes. Each one twice as long as the one before, from the
+// least again after a loss.
 const (
 	leastPiece = 128 << 10
 	mostPiece  = 16 << 20
@@ -41,20 +43,20 @@ type writing struct {
 	name    string
 	begin   int64 // from where on it is written
 	at      int64 // up to where it has arrived, as far as is known
-	known   bool  // at is what the far end answered, over the line that is open
+	known   bool  // at is what the far end answered, over the connection that is open
 	piece   int64 // how much is written next
 	content io.Reader
 	size    int64 // of content
 	sized   bool  // size is known
-	attr    fsys.Attr
+	attr    fsys.Attributes
 	restart func() error
 }
 
 // errMore tells that a piece was written and there are more.
 var errMore = errors.New("there is more to write")
 
-// goOn writes the next piece behind what has arrived, or everything anew where that cannot be done. The size is that of everything, as
-// if it had been written at once.
+// goOn writes the next piece behind what has arrived, or everything anew where that cannot be done. The size is that of
+// everything, as if it had been written at once.
 func (f *FS) goOn(ctx context.Context, place fsys.FS, w *writing) (int64, error) {
 	resumer, can := w.content.(Resumer)
 	extender, extends := place.(fsys.Extender)
@@ -76,7 +78,7 @@ func (f *FS) goOn(ctx context.Context, place fsys.FS, w *writing) (int64, error)
 	piece := &limited{io.LimitReader(w.content, w.piece), min(w.piece, left)}
 	attr := w.attr
 	if piece.size < left {
-		attr = fsys.Attr{Mode: attr.Mode | ownerWrites} // there is more to write to it
+		attr = fsys.Attributes{Mode: attr.Mode | ownerWrites} // there is more to write to it
 	}
 	write := func() (int64, error) { return extender.Extend(ctx, w.name, w.at, piece, attr) }
 	if w.at == 0 {
@@ -84,7 +86,7 @@ func (f *FS) goOn(ctx context.Context, place fsys.FS, w *writing) (int64, error)
 	}
 	sent, err := write()
 	switch {
-	case errors.Is(err, fsys.ErrUnsupported):
+	case errors.Is(err, farend.ErrUnsupported):
 		return w.anew(ctx, place)
 	case err != nil:
 		return 0, err
@@ -97,12 +99,12 @@ func (f *FS) goOn(ctx context.Context, place fsys.FS, w *writing) (int64, error)
 	return 0, errMore
 }
 
-// arrived finds out up to where a file has arrived before a line was lost.
+// arrived finds out up to where a file has arrived before a connection was lost.
 func (f *FS) arrived(ctx context.Context, place fsys.FS, w *writing) error {
 	w.piece = leastPiece
 	info, err := place.Lstat(ctx, w.name)
 	switch {
-	case errors.Is(err, fsys.ErrLost):
+	case errors.Is(err, farend.ErrLost):
 		return err
 	case err != nil || info.Size < w.at:
 		w.at = w.begin
@@ -112,7 +114,7 @@ func (f *FS) arrived(ctx context.Context, place fsys.FS, w *writing) error {
 		f.Moved()
 	}
 	if err == nil && info.Mode.IsRegular() && info.Mode.Perm()&ownerWrites == 0 { // it is whole, and only the answer was lost
-		return orLost(nil, place.SetAttr(ctx, w.name, fsys.Attr{Mode: info.Mode.Perm() | ownerWrites}))
+		return orLost(nil, place.SetAttr(ctx, w.name, fsys.Attributes{Mode: info.Mode.Perm() | ownerWrites}))
 	}
 	return nil
 }
@@ -129,7 +131,7 @@ func (w *writing) anew(ctx context.Context, place fsys.FS) (int64, error) {
 	}
 	extender, extends := place.(fsys.Extender)
 	if !extends {
-		return 0, fsys.ErrUnsupported
+		return 0, farend.ErrUnsupported
 	}
 	return extender.Extend(ctx, w.name, w.begin, w.content, w.attr)
 }

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 )
 
@@ -38,7 +39,7 @@ func (f *FS) Copies(ctx context.Context, pairs []fsys.Pair, done func(int)) erro
 	err := f.exec(ctx, copyCommand, strings.NewReader(script.String()), out)
 	out.Close()
 	<-ended
-	if errors.Is(err, fsys.ErrLost) && ctx.Err() == nil {
+	if errors.Is(err, farend.ErrLost) && ctx.Err() == nil {
 		return err
 	}
 	return ctx.Err() // a command that fails has copied less, which is no error

@@ -4,14 +4,12 @@ import (
 	"bufio"
 	"bytes"
 	"context"
-	"encoding/hex"
 	"fmt"
 	"io"
-	"strings"
 
 	"golang.org/x/sync/errgroup"
 
-	"tartine/internal/fsys"
+	"tartine/internal/farend"
 	"tartine/internal/manifest"
 )
 
@@ -25,7 +23,7 @@ const digestSessions = 2
 // Digests implements fsys.Digester with the far end's sha256sum. Names that it could not read are passed over.
 func (f *FS) Digests(ctx context.Context, names []string, each func(int, manifest.Digest)) error {
 	if f.exec == nil {
-		return fsys.ErrUnsupported
+		return farend.ErrUnsupported
 	}
 	group, ctx := errgroup.WithContext(ctx)
 	share := (len(names) + digestSessions - 1) / digestSessions
@@ -66,25 +64,15 @@ func (f *FS) digestPart(ctx context.Context, names []string, each func(int, mani
 func parseDigests(r io.Reader, index map[string]int, each func(int, manifest.Digest)) error {
 	lines := bufio.NewScanner(r)
 	lines.Buffer(nil, 64<<10)
-	const digits = 2 * len(manifest.Digest{})
 	for lines.Scan() {
-		line, escaped := strings.CutPrefix(lines.Text(), `\`)
-		if len(line) < digits+3 {
-			return fmt.Errorf("sha256sum at the far end printed %q: %w", line, fsys.ErrUnsupported)
+		name, digest, err := manifest.ReadSum(lines.Text())
+		if err != nil {
+			return fmt.Errorf("sha256sum at the far end printed %q: %w", farend.Said(lines.Text(), 200),
+				farend.ErrUnsupported)
 		}
-		name := line[digits+2:]
-		if escaped {
-			name = strings.NewReplacer(`\\`, `\`, `\n`, "\n", `\r`, "\r").Replace(name)
+		if i, asked := index[name]; asked {
+			each(i, digest)
 		}
-		i, asked := index[name]
-		if !asked {
-			continue
-		}
-		var digest manifest.Digest
-		if _, err := hex.Decode(digest[:], []byte(line[:digits])); err != nil {
-			return fmt.Errorf("sha256sum at the far end printed %q: %w", line, fsys.ErrUnsupported)
-		}
-		each(i, digest)
 	}
 	return lines.Err()
 }

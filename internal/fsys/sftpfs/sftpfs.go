@@ -15,6 +15,7 @@ import (
 	"net"
 	"os"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 	"syscall"
@@ -23,10 +24,11 @@ import (
 	"github.com/pkg/sftp"
 	"golang.org/x/sync/errgroup"
 
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 )
 
-// Exec runs a command at the server. It fails with fsys.ErrUnsupported where there is no shell.
+// Exec runs a command at the server. It fails with farend.ErrUnsupported where there is no shell.
 type Exec func(ctx context.Context, command string, stdin io.Reader, stdout io.Writer) error
 
 // FS implements fsys.FS and fsys.Digester.
@@ -50,13 +52,20 @@ const linksAtOnce = 16
 // unordered is how much the client has in flight of one file that is written, in bytes: 64 requests of 32 KiB.
 const unordered = 64 * 32 << 10
 
+// ofWindows matches absolute paths as servers on Windows give them, such as /C:/sites.
+var ofWindows = regexp.MustCompile(`^/[A-Za-z]:(/|$)`)
+
 // New gives the folder base, an absolute path, through a client that the FS closes in the end, and what it runs over
 // also. Exec may be nil.
 func New(client *sftp.Client, base string, exec Exec, also ...io.Closer) *FS {
 	_, atomic := client.HasExtension("posix-rename@openssh.com")
 	_, durable := client.HasExtension("fsync@openssh.com")
 	f := &FS{client: client, base: base, exec: exec, also: also, durable: durable,
-		abilities: fsys.Abilities{AtomicReplace: atomic, Modes: true, Links: true, TimeStep: time.Second, Unordered: unordered}}
+		abilities: fsys.Abilities{AtomicReplace: atomic, Modes: true, Links: true, TimeStep: time.Second,
+			Unordered: unordered}}
+	if ofWindows.MatchString(base) {
+		f.abilities.Modes, f.abilities.WindowsNames = false, true
+	}
 	if exec != nil {
 		f.abilities.FarDigests = "sha256sum"
 	}
@@ -78,8 +87,8 @@ func (f *FS) Abilities() fsys.Abilities { return f.abilities }
 // full gives the absolute path of a name; one that would climb out with ".." stays at the top.
 func (f *FS) full(name string) string { return path.Join(f.base, path.Join("/", name)) }
 
-// mend gives an error the form that fsys.FS promises, with the operation and the full name in it once.
-func (f *FS) mend(op, name string, err error) error {
+// failed gives an error the form that fsys.FS promises, with the operation and the full name in it once.
+func (f *FS) failed(op, name string, err error) error {
 	if err == nil {
 		return nil
 	}
@@ -90,7 +99,7 @@ func (f *FS) mend(op, name string, err error) error {
 	var status *sftp.StatusError
 	switch {
 	case isLost(err):
-		err = fsys.ErrLost
+		err = farend.ErrLost
 	case errors.As(err, &status):
 		err = errors.New(strings.TrimSpace(strings.TrimPrefix(strings.Trim(statusText(status), `"`), "sftp:")))
 	}
@@ -99,8 +108,10 @@ func (f *FS) mend(op, name string, err error) error {
 
 // isLost tells whether an operation failed because the connection is gone, perhaps in the middle of a packet.
 func isLost(err error) bool {
-	for _, gone := range []error{sftp.ErrSSHFxConnectionLost, sftp.ErrSSHFxNoConnection, io.EOF, io.ErrUnexpectedEOF, io.ErrClosedPipe, net.ErrClosed,
-		fs.ErrClosed, os.ErrDeadlineExceeded, syscall.EPIPE, syscall.ECONNRESET, syscall.ECONNABORTED, syscall.ETIMEDOUT, syscall.EHOSTUNREACH} {
+	for _, gone := range []error{sftp.ErrSSHFxConnectionLost, sftp.ErrSSHFxNoConnection, io.EOF, io.ErrUnexpectedEOF,
+		io.ErrClosedPipe, net.ErrClosed,
+		fs.ErrClosed, os.ErrDeadlineExceeded, syscall.EPIPE, syscall.ECONNRESET, syscall.ECONNABORTED,
+		syscall.ETIMEDOUT, syscall.EHOSTUNREACH} {
 		if errors.Is(err, gone) {
 			return true
 		}
@@ -129,21 +140,22 @@ func (f *FS) Lstat(ctx context.Context, name string) (fsys.Info, error) {
 	}
 	info, err := f.client.Lstat(f.full(name))
 	if err != nil {
-		return fsys.Info{}, f.mend("look up", name, err)
+		return fsys.Info{}, f.failed("look up", name, err)
 	}
 	out := describe(info)
 	if out.Mode&fs.ModeSymlink != 0 {
 		if out.Link, err = f.client.ReadLink(f.full(name)); err != nil {
-			return out, f.mend("read link", name, err)
+			return out, f.failed("read link", name, err)
 		}
 	}
 	return out, nil
 }
 
 func describe(info fs.FileInfo) fsys.Info {
-	out := fsys.Info{Name: info.Name(), Mode: info.Mode(), Size: info.Size(), ModTime: info.ModTime()}
+	out := fsys.Info{Name: info.Name(), Attributes: fsys.Attributes{Mode: info.Mode(), ModTime: info.ModTime()},
+		Size: info.Size()}
 	if stat, ok := info.Sys().(*sftp.FileStat); ok {
-		out.Owner = fsys.Owner{User: stat.UID, Known: true}
+		out.User = fsys.User{ID: stat.UID, Known: true}
 	}
 	return out
 }
@@ -152,7 +164,7 @@ func describe(info fs.FileInfo) fsys.Info {
 func (f *FS) List(ctx context.Context, dir string) ([]fsys.Info, error) {
 	found, err := f.client.ReadDirContext(ctx, f.full(dir))
 	if err != nil {
-		return nil, f.mend("list", dir, err)
+		return nil, f.failed("list", dir, err)
 	}
 	out := make([]fsys.Info, len(found))
 	group, ctx := errgroup.WithContext(ctx)
@@ -160,7 +172,7 @@ func (f *FS) List(ctx context.Context, dir string) ([]fsys.Info, error) {
 	for i, info := range found {
 		out[i] = describe(info)
 		if strings.ContainsAny(out[i].Name, "/\x00") || out[i].Name == "" {
-			return nil, f.mend("list", dir, fmt.Errorf("the server returned the name %q, which cannot be in a folder", out[i].Name))
+			return nil, f.failed("list", dir, fmt.Errorf("the server returned the name %q, which cannot be in a folder", out[i].Name))
 		}
 		if out[i].Mode&fs.ModeSymlink == 0 {
 			continue
@@ -195,11 +207,11 @@ func (f *FS) Open(ctx context.Context, name string) (io.ReadCloser, error) {
 		return nil, err
 	}
 	if !info.Mode.IsRegular() { // the server would wait at a pipe, and follow a link anywhere
-		return nil, f.mend("open", name, fmt.Errorf("not a file: %w", fs.ErrInvalid))
+		return nil, f.failed("open", name, fmt.Errorf("not a file: %w", fs.ErrInvalid))
 	}
 	file, err := f.client.Open(f.full(name))
 	if err != nil {
-		return nil, f.mend("open", name, err)
+		return nil, f.failed("open", name, err)
 	}
 	return &reading{File: file, fs: f, name: name, size: info.Size}, nil
 }
@@ -218,35 +230,38 @@ func (r *reading) Size() int64 { return r.size }
 func (r *reading) Read(p []byte) (int, error) {
 	n, err := r.File.Read(p)
 	if err != nil && err != io.EOF {
-		err = r.fs.mend("read", r.name, err)
+		err = r.fs.failed("read", r.name, err)
 	}
 	return n, err
 }
 
 // Put implements fsys.FS.
-func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attr) (int64, error) {
-	flags := os.O_WRONLY | os.O_CREATE | os.O_TRUNC
-	if attr.New {
-		flags |= os.O_EXCL
-	}
-	return f.write(ctx, name, flags, 0, content, attr)
+func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) (int64, error) {
+	return f.write(ctx, name, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0, content, attr)
+}
+
+// Create implements fsys.FS.
+func (f *FS) Create(ctx context.Context, name string, content io.Reader, attr fsys.Attributes) (int64, error) {
+	return f.write(ctx, name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0, content, attr)
 }
 
 // Extend implements fsys.Extender.
-func (f *FS) Extend(ctx context.Context, name string, offset int64, content io.Reader, attr fsys.Attr) (int64, error) {
+func (f *FS) Extend(ctx context.Context, name string, offset int64, content io.Reader,
+	attr fsys.Attributes) (int64, error) {
 	return f.write(ctx, name, os.O_WRONLY, offset, content, attr)
 }
 
-func (f *FS) write(ctx context.Context, name string, flags int, offset int64, content io.Reader, attr fsys.Attr) (int64, error) {
+func (f *FS) write(ctx context.Context, name string, flags int, offset int64, content io.Reader,
+	attr fsys.Attributes) (int64, error) {
 	if err := ctx.Err(); err != nil {
 		return 0, err
 	}
 	file, err := f.client.OpenFile(f.full(name), flags)
 	if err != nil {
-		if attr.New {
+		if flags&os.O_EXCL != 0 {
 			err = f.existing(name, err)
 		}
-		return 0, f.mend("write", name, err)
+		return 0, f.failed("write", name, err)
 	}
 	if offset > 0 {
 		_, err = file.Seek(offset, io.SeekStart)
@@ -256,7 +271,7 @@ func (f *FS) write(ctx context.Context, name string, flags int, offset int64, co
 		size, err = file.ReadFrom(sized(fsys.WithContext(ctx, content), content))
 	}
 	if err == nil {
-		err = f.settle(file, name, attr)
+		err = f.setAttributes(file, name, attr)
 	}
 	if closing := file.Close(); err == nil {
 		err = closing
@@ -264,11 +279,11 @@ func (f *FS) write(ctx context.Context, name string, flags int, offset int64, co
 	if ctx.Err() != nil {
 		return size, ctx.Err()
 	}
-	return size, f.mend("write", name, err)
+	return size, f.failed("write", name, err)
 }
 
-// settle gives a file that was written its mode and time and makes it durable, all in one round trip.
-func (f *FS) settle(file *sftp.File, name string, attr fsys.Attr) error {
+// setAttributes gives a file that was written its mode and time and makes it durable, all in one round trip.
+func (f *FS) setAttributes(file *sftp.File, name string, attr fsys.Attributes) error {
 	var group errgroup.Group
 	if attr.Mode != 0 {
 		group.Go(func() error { return file.Chmod(attr.Mode.Perm()) })
@@ -303,7 +318,7 @@ func (f *FS) chtimes(name string, mtime time.Time) error {
 }
 
 // SetAttr implements fsys.FS.
-func (f *FS) SetAttr(ctx context.Context, name string, attr fsys.Attr) error {
+func (f *FS) SetAttr(ctx context.Context, name string, attr fsys.Attributes) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
@@ -311,7 +326,7 @@ func (f *FS) SetAttr(ctx context.Context, name string, attr fsys.Attr) error {
 	if err == nil && !attr.ModTime.IsZero() {
 		err = f.chtimes(name, attr.ModTime)
 	}
-	return f.mend("set mode of", name, err)
+	return f.failed("set mode of", name, err)
 }
 
 // Symlink implements fsys.FS.
@@ -319,7 +334,7 @@ func (f *FS) Symlink(ctx context.Context, target, name string) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	return f.mend("make link", name, f.existing(name, f.client.Symlink(target, f.full(name))))
+	return f.failed("make link", name, f.existing(name, f.client.Symlink(target, f.full(name))))
 }
 
 // Mkdir implements fsys.FS.
@@ -331,10 +346,10 @@ func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) error {
 	if err == nil {
 		err = f.client.Chmod(f.full(name), mode.Perm())
 	}
-	return f.mend("make folder", name, err)
+	return f.failed("make folder", name, err)
 }
 
-// existing finds out whether making something failed because something stands there: version 3 has no code for it.
+// existing finds out whether making something failed because something exists there: version 3 has no code for it.
 func (f *FS) existing(name string, err error) error {
 	if err == nil || errors.Is(err, fs.ErrPermission) || errors.Is(err, fs.ErrNotExist) {
 		return err
@@ -354,19 +369,19 @@ func (f *FS) Link(ctx context.Context, from, to string) error {
 		return err
 	}
 	if _, ok := f.client.HasExtension("hardlink@openssh.com"); !ok {
-		return f.mend("link", to, fsys.ErrUnsupported)
+		return f.failed("link", to, farend.ErrUnsupported)
 	}
-	return f.mend("link", to, f.existing(to, f.client.Link(f.full(from), f.full(to))))
+	return f.failed("link", to, f.existing(to, f.client.Link(f.full(from), f.full(to))))
 }
 
 // FreeSpace implements fsys.Spacer with statvfs@openssh.com.
 func (f *FS) FreeSpace(context.Context) (fsys.Space, error) {
 	if _, ok := f.client.HasExtension("statvfs@openssh.com"); !ok {
-		return fsys.Space{}, fsys.ErrUnsupported
+		return fsys.Space{}, farend.ErrUnsupported
 	}
 	stat, err := f.client.StatVFS(f.base)
 	if err != nil {
-		return fsys.Space{}, f.mend("ask free space of", ".", err)
+		return fsys.Space{}, f.failed("ask free space of", ".", err)
 	}
 	out := fsys.Space{Bytes: int64(stat.Bavail * stat.Frsize), Files: int64(stat.Favail)}
 	if stat.Files == 0 { // some file systems make room for names as they come
@@ -381,18 +396,18 @@ func (f *FS) Rename(ctx context.Context, from, to string) error {
 		return err
 	}
 	if f.abilities.AtomicReplace {
-		return f.mend("rename to", to, f.client.PosixRename(f.full(from), f.full(to)))
+		return f.failed("rename to", to, f.client.PosixRename(f.full(from), f.full(to)))
 	}
 	err := f.client.Rename(f.full(from), f.full(to))
 	if err == nil || errors.Is(err, fs.ErrNotExist) {
-		return f.mend("rename to", to, err)
+		return f.failed("rename to", to, err)
 	}
 	if info, failed := f.client.Lstat(f.full(to)); failed != nil || info.IsDir() {
-		return f.mend("rename to", to, err)
+		return f.failed("rename to", to, err)
 	}
 	return fsys.ReplaceAside(f.full(from), f.full(to), func(from, to string) error {
-		return f.mend("rename to", to, f.client.Rename(from, to))
-	}, func(name string) error { return f.mend("remove", name, f.client.Remove(name)) })
+		return f.failed("rename to", to, f.client.Rename(from, to))
+	}, func(name string) error { return f.failed("remove", name, f.client.Remove(name)) })
 }
 
 // Remove implements fsys.FS.
@@ -400,5 +415,5 @@ func (f *FS) Remove(ctx context.Context, name string) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	return f.mend("remove", name, f.client.Remove(f.full(name)))
+	return f.failed("remove", name, f.client.Remove(f.full(name)))
 }

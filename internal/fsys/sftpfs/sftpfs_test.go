@@ -5,15 +5,14 @@ import (
 	"path/filepath"
 	"testing"
 
-	"github.com/pkg/sftp"
 	"github.com/stretchr/testify/require"
 
 	"tartine/internal/connect"
-	"tartine/internal/connect/sshdtest"
 	"tartine/internal/demo/sshserver"
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/fsystest"
 	"tartine/internal/fsys/sftpfs"
+	"tartine/internal/testservers/sshdtest"
 )
 
 func open(t *testing.T, dial connect.SSH, dir string, shell bool) fsys.FS {
@@ -21,7 +20,7 @@ func open(t *testing.T, dial connect.SSH, dir string, shell bool) fsys.FS {
 	client, err := dial.Dial(t.Context())
 	require.NoError(t, err)
 	t.Cleanup(func() { client.Close() })
-	transfer, err := sftp.NewClient(client, sftp.UseConcurrentWrites(true))
+	transfer, err := connect.OpenSFTP(client, nil)
 	require.NoError(t, err)
 	if shell {
 		return sftpfs.New(transfer, dir, connect.Exec(client))

@@ -1,0 +1,3 @@
+module tartine/bench
+
+go 1.26.0

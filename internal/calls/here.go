@@ -1,0 +1,167 @@
+package calls
+
+import (
+	"context"
+	"math/rand/v2"
+	"sync"
+
+	"tartine/internal/diff"
+	"tartine/internal/fsys"
+	"tartine/internal/manifest"
+	"tartine/internal/site"
+)
+
+// ID stands for something that an engine keeps for later calls. Whoever asks gives it.
+type ID uint64
+
+// NewID gives an ID that is not used yet.
+func NewID() ID { return ID(rand.Uint64() | 1) }
+
+// Here is an engine in this process. It keeps the last survey, and the last comparison.
+type Here struct {
+	Site *site.Site
+	// Surveyed is called with each survey; nil: nothing is to be done.
+	Surveyed func(ctx context.Context, survey *site.Survey) error
+
+	turn     sync.Mutex
+	survey   *site.Survey
+	surveyID ID
+	want     []manifest.Entry
+	result   *diff.Result
+	resultID ID
+	staged   *site.Staged
+	stagedID ID
+}
+
+// NewHere gives the engine of a site.
+func NewHere(s *site.Site) *Here { return &Here{Site: s} }
+
+// Do implements Engine.
+func (h *Here) Do(ctx context.Context, call Any, question, answer any, watch *site.Watch) error {
+	h.turn.Lock()
+	defer h.turn.Unlock()
+	if watch == nil {
+		watch = &site.Watch{}
+	}
+	return call.here(ctx, h, question, answer, watch)
+}
+
+// Abilities implements Engine.
+func (h *Here) Abilities() fsys.Abilities { return h.Site.Abilities() }
+
+// Survey gives the survey that an ID stands for, or ErrForgotten.
+func (h *Here) Survey(id ID) (*site.Survey, error) {
+	if h.survey == nil || id != h.surveyID {
+		return nil, ErrForgotten
+	}
+	return h.survey, nil
+}
+
+// Comparison gives what was wanted in the comparison that an ID stands for, and what was found to change; or
+// ErrForgotten.
+func (h *Here) Comparison(id ID) (want []manifest.Entry, result *diff.Result, err error) {
+	if h.result == nil || id != h.resultID {
+		return nil, nil, ErrForgotten
+	}
+	return h.want, h.result, nil
+}
+
+func (h *Here) forget() { h.want, h.result = nil, nil }
+
+func survey(ctx context.Context, h *Here, q Surveying, _ *site.Watch) (site.Summary, error) {
+	h.survey = nil
+	h.forget()
+	found, err := h.Site.Survey(ctx, q.Believe)
+	if err == nil && h.Surveyed != nil {
+		err = h.Surveyed(ctx, found)
+	}
+	if err != nil {
+		return site.Summary{}, err
+	}
+	h.survey, h.surveyID = found, q.As
+	return found.Summary, nil
+}
+
+func compare(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) (*Compared, error) {
+	h.forget()
+	found, err := h.Survey(q.Survey)
+	if err != nil {
+		return nil, err
+	}
+	result, err := h.Site.Compare(ctx, found, &q.Wanted, watch.Bytes)
+	if err != nil {
+		return nil, err
+	}
+	h.want, h.result, h.resultID = q.Entries, result, q.As
+	return &Compared{Result: result}, nil
+}
+
+func held(ctx context.Context, h *Here, comparison ID, _ *site.Watch) ([]string, error) {
+	_, result, err := h.Comparison(comparison)
+	if err != nil {
+		return nil, err
+	}
+	return h.Site.Held(ctx, h.survey, result)
+}
+
+func stage(ctx context.Context, h *Here, q *Staging, watch *site.Watch) (*site.Outcome, error) {
+	want, result, err := h.Comparison(q.Comparison)
+	if err != nil {
+		return nil, err
+	}
+	if err := h.release(ctx); err != nil {
+		return nil, err
+	}
+	plan := q.Plan
+	plan.Want, plan.Survey, plan.Result = want, h.survey, result
+	staged, err := h.Site.Stage(ctx, &plan, watch)
+	if err != nil {
+		return nil, err
+	}
+	h.staged, h.stagedID = staged, q.As
+	return staged.Outcome, nil
+}
+
+// claimStaged gives what was staged, which is not known any more from then on; or ErrForgotten.
+func (h *Here) claimStaged(id ID) (*site.Staged, error) {
+	if h.staged == nil || id != h.stagedID {
+		return nil, ErrForgotten
+	}
+	out := h.staged
+	h.staged, h.survey = nil, nil // what was surveyed is of before
+	h.forget()
+	return out, nil
+}
+
+func publish(ctx context.Context, h *Here, id ID, watch *site.Watch) (*site.Outcome, error) {
+	staged, err := h.claimStaged(id)
+	if err != nil {
+		return nil, err
+	}
+	return staged.Publish(ctx, watch)
+}
+
+func abandon(ctx context.Context, h *Here, id ID, _ *site.Watch) (None, error) {
+	staged, err := h.claimStaged(id)
+	if err != nil {
+		return None{}, err
+	}
+	return None{}, staged.Abandon(ctx)
+}
+
+// release abandons what is staged.
+func (h *Here) release(ctx context.Context) error {
+	if h.staged == nil {
+		return nil
+	}
+	staged := h.staged
+	h.staged = nil
+	return staged.Abandon(ctx)
+}
+
+// End abandons what was staged and neither published nor abandoned, so that the site is not locked any longer.
+func (h *Here) End(ctx context.Context) error {
+	h.turn.Lock()
+	defer h.turn.Unlock()
+	return h.release(ctx)
+}

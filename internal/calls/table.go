@@ -1,0 +1,192 @@
+package calls
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"tartine/internal/diff"
+	"tartine/internal/farend"
+	"tartine/internal/manifest"
+	"tartine/internal/site"
+)
+
+// table is all calls.
+var table = []Any{Survey, Compare, Held, Stage, Publish, Abandon, Recover, GiveUp, Affirm, Deployment, History, Verify,
+	Examine, Unfinished, Locked, Unlock, Stands, List, Gather, Read, Wipe, Current}
+
+// Surveying asks what is at the site.
+type Surveying struct {
+	As      ID   `cbor:"as"`
+	Believe bool `cbor:"believe"` // the record of files that have the recorded size and time
+}
+
+// Comparing asks what must change at the site, as it was surveyed.
+type Comparing struct {
+	As       ID
+	Survey   ID
+	Recorded bool // the survey found a deployment that is recorded
+	site.Wanted
+}
+
+// Compared is the answer.
+type Compared struct {
+	Result *diff.Result
+	// of a later survey that it rests on, since the one that was asked about was forgotten; nil: it was not
+	Later *site.Summary
+}
+
+// Staging asks for the content of a deployment to be brought to the site, as it was compared. What was surveyed is
+// filled in.
+type Staging struct {
+	As         ID
+	Comparison ID
+	site.Plan
+}
+
+// The calls of a deployment.
+var (
+	// Survey reads what is at the site.
+	Survey = &Call[Surveying, site.Summary]{Name: "survey", Run: survey}
+	// Compare finds what must change. Over a connection it takes several steps, as many as the two sides differ
+	// (package agent).
+	Compare = &Call[*Comparing, *Compared]{Name: "compare", Run: compare}
+	// Held finds the paths of a comparison whose content the site does not hold.
+	Held = &Call[ID, []string]{Name: "held", Run: held}
+	// Stage locks the site and brings there what it does not hold, and tells what was done so far. Over a connection
+	// the content goes beside the call (package agent). The site stays locked until Publish or Abandon, one of which
+	// must follow; an engine that ends abandons.
+	Stage = &Call[*Staging, *site.Outcome]{Name: "stage", Writes: true, Run: stage, Pack: packOutcome,
+		Unpack: unpackOutcome}
+	// Publish makes visible what was staged, checks and records it.
+	Publish = &Call[ID, *site.Outcome]{Name: "publish", Writes: true, Run: publish, Pack: packOutcome,
+		Unpack: unpackOutcome}
+	// Abandon keeps what was staged for the next deployment, and publishes nothing.
+	Abandon = &Call[ID, None]{Name: "abandon", Run: abandon}
+)
+
+// outcome is a site.Outcome as it crosses a connection.
+type outcome struct {
+	site.Outcome
+	Failures []Failure `cbor:"failures,omitempty"`
+}
+
+func packOutcome(o *site.Outcome) any { return outcome{*o, WireFailures(o.Failed)} }
+
+func unpackOutcome(read func(any) error) (*site.Outcome, error) {
+	var form outcome
+	if err := read(&form); err != nil {
+		return nil, err
+	}
+	out := form.Outcome
+	out.Failed, out.Program = Failures(form.Failures), farend.Said(out.Program, 100)
+	if out.Method == site.ReadBack { // there
+		out.Method = site.ReadThere
+	}
+	return &out, nil
+}
+
+// Affirming is the deployment whose record is written anew, and by whom.
+type Affirming struct {
+	Number int    `cbor:"number"`
+	User   string `cbor:"user"`
+}
+
+// The calls about publishes that were interrupted, the record, and the lock.
+var (
+	// Unfinished tells whether a publish was interrupted.
+	Unfinished = &Call[None, bool]{Name: "unfinished", Run: func(ctx context.Context, h *Here, _ None, _ *site.Watch) (bool, error) { return h.Site.Unfinished(ctx) }}
+	// Recover finishes it, for a user, and gives the number of its deployment; 0: there was none.
+	Recover = &Call[string, int]{Name: "recover", Writes: true,
+		Run: func(ctx context.Context, h *Here, user string, _ *site.Watch) (int, error) {
+			return h.Site.Recover(ctx, user)
+		}}
+	// GiveUp records the site as it is in its place, for a user; nil: there was none.
+	GiveUp = &Call[string, *site.GivenUp]{Name: "give up", Writes: true,
+		Run: func(ctx context.Context, h *Here, user string, _ *site.Watch) (*site.GivenUp, error) {
+			return h.Site.GiveUp(ctx, user)
+		}}
+	// Affirm has the record say that all is as it was recorded, so that the next survey reads less.
+	Affirm = &Call[Affirming, None]{Name: "affirm", Writes: true,
+		Run: func(ctx context.Context, h *Here, q Affirming, _ *site.Watch) (None, error) {
+			return None{}, h.Site.Affirm(ctx, q.Number, q.User)
+		}}
+	// History lists the deployments that are recorded, the last one first.
+	History = &Call[None, []site.Past]{Name: "history", Run: func(ctx context.Context, h *Here, _ None, _ *site.Watch) ([]site.Past, error) {
+		return h.Site.History(ctx)
+	}}
+	// Deployment gives the manifest of one of them.
+	Deployment = &Call[int, *manifest.Manifest]{Name: "deployment", Pack: packManifest, Unpack: unpackManifest,
+		Run: func(ctx context.Context, h *Here, number int, _ *site.Watch) (*manifest.Manifest, error) {
+			return h.Site.Deployment(ctx, number)
+		}}
+	// Locked tells who deploys there now; nil: nobody.
+	Locked = &Call[None, *site.Holder]{Name: "locked", Run: func(ctx context.Context, h *Here, _ None, _ *site.Watch) (*site.Holder, error) {
+		return h.Site.Locked(ctx)
+	}}
+	// Unlock removes the lock of a holder.
+	Unlock = &Call[*site.Holder, None]{Name: "unlock", Writes: true,
+		Run: func(ctx context.Context, h *Here, holder *site.Holder, _ *site.Watch) (None, error) {
+			return None{}, h.Site.Unlock(ctx, holder)
+		}}
+)
+
+// A manifest crosses a connection as the text of its JSON, which is checked like any other.
+func packManifest(m *manifest.Manifest) any {
+	var text strings.Builder
+	_ = m.WriteJSON(&text) // a text takes everything
+	return text.String()
+}
+
+func unpackManifest(read func(any) error) (*manifest.Manifest, error) {
+	var text string
+	if err := read(&text); err != nil {
+		return nil, err
+	}
+	return manifest.ReadJSON(strings.NewReader(text))
+}
+
+// Verifying is what the site is checked against.
+type Verifying struct {
+	Recorded bool            `cbor:"recorded"` // what is recorded, and not Entries
+	Entries  manifest.Packed `cbor:"entries,omitempty"`
+	Strays   bool            `cbor:"strays"` // what no deployment put there counts
+}
+
+// VerifyingAgainst asks for a check against a manifest, or, when it is nil, against what is recorded.
+func VerifyingAgainst(m *manifest.Manifest, strays bool) Verifying {
+	if m == nil {
+		return Verifying{Recorded: true, Strays: strays}
+	}
+	return Verifying{Entries: manifest.Pack(m.Entries), Strays: strays}
+}
+
+// The calls that only look.
+var (
+	// Verify reads every file of the site and compares it.
+	Verify = &Call[Verifying, *site.Report]{Name: "verify", Run: verify}
+	// Examine tries what a deployment needs, for the doctor.
+	Examine = &Call[None, []site.Check]{Name: "examine", Clean: cleanChecks,
+		Run: func(ctx context.Context, h *Here, _ None, _ *site.Watch) ([]site.Check, error) {
+			return h.Site.Examine(ctx)
+		}}
+)
+
+func verify(ctx context.Context, h *Here, q Verifying, watch *site.Watch) (*site.Report, error) {
+	if q.Recorded {
+		return h.Site.Verify(ctx, nil, q.Strays, watch)
+	}
+	entries, err := q.Entries.Unpack()
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrProtocol, err)
+	}
+	return h.Site.Verify(ctx, &manifest.Manifest{Entries: entries}, q.Strays, watch)
+}
+
+func cleanChecks(checks []site.Check) {
+	for i := range checks {
+		for _, text := range []*string{&checks[i].Name, &checks[i].Found, &checks[i].Fix} {
+			*text = farend.Said(*text, MostSaid)
+		}
+	}
+}

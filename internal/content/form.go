@@ -1,0 +1,123 @@
+package content
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"tartine/internal/manifest"
+)
+
+// Content is what should be at a site, whatever it comes from: entries, and a way to open them.
+type Content struct {
+	Entries []manifest.Entry // sorted by path
+	// Open opens the content of a file; nil: the site holds it all. Whoever reads it compares the digest.
+	Open func(path string) (io.ReadCloser, error)
+
+	// Want is told the paths that will be opened, before any is; may be nil.
+	Want func(paths []string)
+
+	Promoted *manifest.Promoted // the deployment of another site that it is; nil: it is none
+	Origin   *manifest.Origin   // what it comes from, where the content itself tells; nil: it does not
+
+	Failed     []Failure   // wanted, and could not be read
+	Objections []Objection // reasons not to deploy it
+	Left       []string    // paths that the site keeps as they are, with all below them
+	Gone       []string    // paths of those that do not stay, with all below them
+	Rollback   int         // the earlier deployment of the same site that it is; 0: none
+}
+
+// Date gives files that have no time, since what they come from has none, the one that is given.
+func (c *Content) Date(now time.Time) {
+	for i := range c.Entries {
+		if e := &c.Entries[i]; e.Kind == manifest.File && e.ModTime.IsZero() {
+			e.ModTime = now.Truncate(time.Second)
+		}
+	}
+}
+
+// Reasons not to deploy a content.
+var (
+	ErrGuard = errors.New("the content holds what does not belong on a server")
+	ErrLinks = errors.New("links lead out of the tree")
+	ErrKinds = errors.New("an archive holds what is never sent")
+)
+
+// Objection is a reason not to deploy a content, and the paths that it is about, sorted.
+type Objection struct {
+	Reason error
+	Paths  []string // each with a reason of its own behind it where there is one
+	Kept   []string // those that the site keeps as they are
+}
+
+// Content gives what was scanned as the content of a site.
+func (t *Tree) Content() *Content {
+	out := &Content{Entries: t.Entries, Failed: t.Failed, Open: t.open, Want: t.want}
+	guard, links, kinds := Objection{Reason: ErrGuard}, Objection{Reason: ErrLinks}, Objection{Reason: ErrKinds}
+	for _, f := range t.Findings {
+		name := f.Path
+		if f.Folder {
+			name += "/"
+		}
+		guard.Paths = append(guard.Paths, fmt.Sprintf("%s  (%s)", name, f.Why))
+	}
+	for _, f := range t.Refused {
+		if !errors.Is(f.Err, ErrLeadsOut) {
+			kinds.Paths = append(kinds.Paths, fmt.Sprintf("%s  (%v)", f.Path, f.Err))
+			continue
+		}
+		links.Paths = append(links.Paths, fmt.Sprintf("%s  (%v)", f.Path, f.Err))
+		links.Kept = append(links.Kept, f.Path)
+	}
+	for _, o := range []Objection{guard, links, kinds} {
+		if len(o.Paths) > 0 {
+			out.Objections = append(out.Objections, o)
+		}
+	}
+	return out
+}
+
+func (t *Tree) open(path string) (io.ReadCloser, error) {
+	i, ok := t.Find(path)
+	if !ok {
+		return nil, fmt.Errorf("%s is not part of the content", path)
+	}
+	return t.Open(i)
+}
+
+// Scanning is a scan that goes on while other things are done.
+type Scanning struct {
+	stop context.CancelFunc
+	done chan struct{}
+	tree *Tree
+	err  error
+}
+
+// Begin begins a Scan. Stop must be called in the end.
+func Begin(ctx context.Context, sources []Source, opt Options) *Scanning {
+	ctx, stop := context.WithCancel(ctx)
+	s := &Scanning{stop: stop, done: make(chan struct{})}
+	go func() {
+		defer close(s.done)
+		s.tree, s.err = Scan(ctx, sources, opt)
+	}()
+	return s
+}
+
+// Stop ends the scan, if it has not ended yet.
+func (s *Scanning) Stop() {
+	s.stop()
+	<-s.done
+}
+
+// Wait gives what was scanned.
+func (s *Scanning) Wait(ctx context.Context) (*Tree, error) {
+	select {
+	case <-s.done:
+		return s.tree, s.err
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}

@@ -1,0 +1,249 @@
+package deploy
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"tartine/internal/calls"
+	"tartine/internal/content"
+	"tartine/internal/diff"
+	"tartine/internal/site"
+)
+
+// Session brings a content to the site of an engine, as often as is wanted: it finishes what was left, scans beside a
+// survey, compares, refuses, has a person agree, stages, publishes, verifies and records.
+type Session struct {
+	Engine calls.Engine
+	// Content gives what should be there. It is called once for each comparison, while the site is surveyed.
+	Content func(ctx context.Context) (*content.Content, error)
+	Options Options
+	Person  Person
+
+	ahead ahead
+}
+
+func (s *Session) surveying(as calls.ID) calls.Surveying {
+	return calls.Surveying{As: as, Believe: s.Options.Compare != ByHash}
+}
+
+// Person is told how a session goes on, and asked what only a person can know.
+type Person interface {
+	Tell(event Event)
+	// Agree is asked for consent. Its error ends the session.
+	Agree(consent *Consent) error
+	// Watch gives who is told how a stage goes on, until done is called.
+	Watch(ctx context.Context, stage Stage) (watch *site.Watch, done func())
+}
+
+// Stage is what takes long in a session.
+type Stage int
+
+// The stages.
+const (
+	Reading Stage = iota // files at the site, to compare them; only Bytes is told
+	Working              // staging, checking and publishing
+)
+
+// Event is what a person is told: one of the types below.
+type Event any
+
+// The events.
+type (
+	Finished  struct{ Number int }  // an interrupted publish was finished, of this deployment
+	Busy      struct{ By error }    // a publish is under way, and somebody else's to finish: a *site.LockedError
+	Looked    struct{ *Comparison } // content and site were compared
+	Differs   struct{ *Comparison } // and this is to be done; nothing was refused or asked yet
+	Overtaken struct{ Number int }  // another deployment was published meanwhile, so that all is compared anew
+)
+
+// Result is what a session did.
+type Result struct {
+	*Comparison
+	Outcome   *site.Outcome // nil: nothing was to be done, or it was a trial
+	Unchanged bool          // nothing was to be done
+}
+
+// Finish finishes a publish that was interrupted. One that is under way is left alone.
+func (s *Session) Finish(ctx context.Context) error {
+	unfinished, err := calls.Unfinished.On(ctx, s.Engine, calls.None{})
+	if err != nil || !unfinished {
+		return err
+	}
+	number, err := calls.Recover.On(ctx, s.Engine, s.Options.User)
+	var locked *site.LockedError
+	switch {
+	case errors.As(err, &locked):
+		s.Person.Tell(Busy{locked})
+		return nil
+	case number > 0:
+		s.Person.Tell(Finished{number})
+	}
+	return err
+}
+
+// Compare surveys the site while the content is scanned, and compares them. It changes nothing. For a content that the
+// site should hold its error may be a *site.NotKeptError or, unless a part is wanted too, a *GoneError.
+func (s *Session) Compare(ctx context.Context) (*Comparison, error) {
+	watch, done := s.Person.Watch(ctx, Reading)
+	defer done()
+	c := &Comparison{able: s.Engine.Abilities()}
+	surveyed, compared := calls.NewID(), calls.NewID()
+	group, both := errgroup.WithContext(ctx)
+	group.Go(func() (err error) {
+		c.Content, err = s.Content(both)
+		return err
+	})
+	group.Go(func() (err error) {
+		if early := s.ahead.take(); early != nil {
+			surveyed, c.Survey = early.id, early.summary
+			return nil
+		}
+		c.Survey, err = calls.Survey.On(both, s.Engine, s.surveying(surveyed))
+		return err
+	})
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	c.Content.Date(time.Now())
+	want := site.Wanted{Entries: c.Content.Entries, Kept: c.kept(), Gone: c.Content.Gone, Retire: s.Options.Retire,
+		Rule: diff.Rule{Times: s.Options.Compare == ByTime, Nothing: s.Options.Compare == Nothing}}
+	answer, err := calls.Compare.Watched(ctx, s.Engine, &calls.Comparing{As: compared, Survey: surveyed,
+		Recorded: c.Survey.Number > 0, Wanted: want}, watch)
+	if err != nil {
+		return nil, err
+	}
+	if c.id, c.Result = compared, answer.Result; answer.Later != nil {
+		c.Survey = *answer.Later
+	}
+	if err := s.checkHeld(ctx, c); err != nil {
+		return nil, err
+	}
+	s.Person.Tell(Looked{c})
+	return c, nil
+}
+
+// checkHeld fails where the site does not hold what it should.
+func (s *Session) checkHeld(ctx context.Context, c *Comparison) error {
+	if c.Content.Rollback == 0 {
+		return nil
+	}
+	missing, err := calls.Held.On(ctx, s.Engine, c.id)
+	if err == nil && len(missing) > 0 && !s.Options.Partial {
+		err = &GoneError{c.Content.Rollback, missing}
+	}
+	return err
+}
+
+// Deploy compares, and deploys what is not as it should be. Where there is nothing to do, the record says from then on
+// that all is as it should be. Where another deployment is published meanwhile, and it may wait for one, it begins
+// anew.
+func (s *Session) Deploy(ctx context.Context) (*Result, error) {
+	for {
+		c, err := s.Compare(ctx)
+		if err != nil {
+			return nil, err
+		}
+		out, err := s.DeployCompared(ctx, c)
+		var overtaken *site.OvertakenError
+		if !errors.As(err, &overtaken) || s.Options.Wait == 0 {
+			return out, err
+		}
+		s.Person.Tell(Overtaken{overtaken.Found})
+	}
+}
+
+// DeployCompared deploys what was compared.
+func (s *Session) DeployCompared(ctx context.Context, c *Comparison) (*Result, error) {
+	return s.deploy(ctx, c, s.Person.Agree)
+}
+
+// deploy calls agree once nothing is against the deployment, right before it is begun.
+func (s *Session) deploy(ctx context.Context, c *Comparison, agree func(*Consent) error) (*Result, error) {
+	result := &Result{Comparison: c}
+	if c.Unchanged(s.Options) && len(c.Content.Failed)+len(c.Content.Objections) == 0 {
+		if c.Survey.Unsettled > 0 && !s.Options.Trial {
+			// It only makes the next comparison cheaper: where the record cannot be written now, files are read again
+			// then.
+			_, _ = calls.Affirm.On(ctx, s.Engine, calls.Affirming{Number: c.Survey.Number, User: s.Options.User})
+		}
+		result.Unchanged = true
+		return result, nil
+	}
+	s.Person.Tell(Differs{c})
+	if err := c.Refuse(s.Options); err != nil || s.Options.Trial {
+		return result, err
+	}
+	if err := agree(c.Consent(s.Options)); err != nil {
+		return result, err
+	}
+	watch, done := s.Person.Watch(ctx, Working)
+	defer done()
+	var err error
+	result.Outcome, err = s.Publish(ctx, c, watch)
+	return result, err
+}
+
+// Publish stages, publishes, verifies and records what was compared. Whoever calls it has asked for refusals and
+// consent.
+func (s *Session) Publish(ctx context.Context, c *Comparison, watch *site.Watch) (*site.Outcome, error) {
+	staged, err := s.Stage(ctx, c, watch)
+	if err != nil {
+		return nil, err
+	}
+	return staged.Publish(ctx, watch)
+}
+
+// Staged is a deployment whose content is at the site, where nothing shows yet. The site stays locked until it is
+// published or abandoned: one of both must be done.
+type Staged struct {
+	// Outcome is what was done so far, and what failed.
+	Outcome *site.Outcome
+
+	session *Session
+	content *content.Content
+	id      calls.ID
+}
+
+// Stage brings to the site what it does not hold.
+func (s *Session) Stage(ctx context.Context, c *Comparison, watch *site.Watch) (*Staged, error) {
+	staging := c.staging(s.Options)
+	if c.Content.Want != nil {
+		c.Content.Want(c.sent())
+	}
+	out, err := calls.Stage.Watched(ctx, s.Engine, staging, watch)
+	var folded *site.CaseError
+	if errors.As(err, &folded) {
+		return nil, refuseCase(folded.Clashes)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &Staged{out, s, c.Content, staging.As}, nil
+}
+
+// Publish makes it visible, verifies and records it. With failures and without Options.Partial nothing is published.
+// One that is no longer wanted is abandoned.
+func (d *Staged) Publish(ctx context.Context, watch *site.Watch) (*site.Outcome, error) {
+	if ctx.Err() != nil {
+		return nil, errors.Join(ctx.Err(), d.Abandon(context.WithoutCancel(ctx)))
+	}
+	out, err := calls.Publish.Watched(ctx, d.session.Engine, d.id, watch)
+	if err != nil {
+		return nil, err
+	}
+	unread := make([]site.Failure, len(d.content.Failed))
+	for i, f := range d.content.Failed {
+		unread[i] = site.Failure{Path: f.Path, Err: f.Err}
+	}
+	out.Add(unread)
+	return out, nil
+}
+
+// Abandon keeps what was staged for the next deployment, and unlocks the site.
+func (d *Staged) Abandon(ctx context.Context) error {
+	_, err := calls.Abandon.On(ctx, d.session.Engine, d.id)
+	return err
+}

@@ -1,6 +1,0 @@
-//go:build !unix
-
-package target
-
-// isNotFolder: elsewhere such a look-up finds that nothing exists.
-func isNotFolder(error) bool { return false }
