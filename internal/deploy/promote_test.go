@@ -196,6 +196,8 @@ func TestWhatIsPromotedMayBeOpenedTwice(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, fmt.Sprint(i), string(text))
 	}
-	require.Contains(t, []int{5, 3}, engine.asked["gather"], "those that were asked for, and those that follow on them")
+	// Each of three places is read where it is asked for; what follows on two of them may be read ahead, or not yet.
+	require.GreaterOrEqual(t, engine.asked["gather"], 3)
+	require.LessOrEqual(t, engine.asked["gather"], 5)
 	require.Equal(t, 2, engine.asked["read"])
 }
