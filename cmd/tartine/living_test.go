@@ -30,10 +30,13 @@ func TestLivingWithASite(t *testing.T) {
 	over := func(scheme string) string {
 		return strings.Replace(login(server, name, home+"/"+scheme), "ssh://", scheme+"://", 1)
 	}
-	t.Run("ssh", func(t *testing.T) { t.Parallel(); livesThere(newPlace(t, over("ssh")), true) })
+	t.Run("ssh", func(t *testing.T) { t.Parallel(); livesThere(newPlace(t, over("ssh")+saysWhatChanged), true) })
 	t.Run("sftp", func(t *testing.T) { t.Parallel(); livesThere(newPlace(t, over("sftp")), false) })
-	t.Run("a folder", func(t *testing.T) { t.Parallel(); livesThere(newPlace(t, "url: ./site"), true) })
-	t.Run("a folder that is switched", func(t *testing.T) { t.Parallel(); livesThere(newPlace(t, "url: ./switched, publish: switch"), true) })
+	t.Run("a folder", func(t *testing.T) { t.Parallel(); livesThere(newPlace(t, "url: ./site"+saysWhatChanged), true) })
+	t.Run("a folder that is switched", func(t *testing.T) {
+		t.Parallel()
+		livesThere(newPlace(t, "url: ./switched, publish: switch"+saysWhatChanged), true)
+	})
 	t.Run("ftps", func(t *testing.T) {
 		t.Parallel()
 		host := ftptest.Start(t, ftptest.TLS(t)...)
@@ -41,13 +44,13 @@ func TestLivingWithASite(t *testing.T) {
 	})
 	t.Run("a program that leads to a shell", func(t *testing.T) {
 		t.Parallel()
-		livesThere(newPlace(t, "url: "+home+"/through, command: [setpriv, --reuid, "+name+", --regid, "+name+", --clear-groups, --reset-env, sh]"), true)
+		livesThere(newPlace(t, "url: "+home+"/through, command: [setpriv, --reuid, "+name+", --regid, "+name+", --clear-groups, --reset-env, sh]"+saysWhatChanged), true)
 	})
 	t.Run("a container", func(t *testing.T) {
 		t.Parallel()
 		enginetest.Each(t, func(t *testing.T, e *enginetest.Engine) {
 			container := e.Run(enginetest.Wanted{})
-			livesThere(inEngine(t, e, static(t), "url: \"container://"+container+"/srv/site\""), true)
+			livesThere(inEngine(t, e, static(t), "url: \"container://"+container+"/srv/site\""+saysWhatChanged), true)
 		})
 	})
 	t.Run("a container that does not run", func(t *testing.T) {
@@ -58,6 +61,9 @@ func TestLivingWithASite(t *testing.T) {
 		})
 	})
 }
+
+// saysWhatChanged has a command at the far end say what it knows.
+const saysWhatChanged = `, after_publish: [{there: 'echo $TARTINE_WHEN $TARTINE_DEPLOYMENT in $TARTINE_ROOT; tail -n 1 "$TARTINE_CHANGED"'}]`
 
 // livesThere uses a site. Runs tells that programs can be run there.
 func livesThere(p *place, runs bool) {
@@ -70,7 +76,13 @@ func livesThere(p *place, runs bool) {
 		require.Contains(t, said, words, "%v", args)
 	}
 	p.write("public/draft.html", "<h1>draft")
-	p.tartine("deploy")
+	status, said := p.try("deploy")
+	require.Zero(t, status, said)
+	if runs {
+		require.Contains(t, said, "| after_publish 1 in /")
+		require.Contains(t, said, "| new index.html")
+		require.Contains(t, p.tartine("history", "1"), "| new index.html")
+	}
 	require.Contains(t, p.tartine("ls", "--long"), "index.html")
 	require.Contains(t, p.tartine("find", "--name", "*.css"), "css/rock.css\n")
 	require.Contains(t, p.tartine("cat", "index.html"), "<h1>")

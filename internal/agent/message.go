@@ -239,6 +239,7 @@ type stageCall struct {
 	Hand         bool             `cbor:"hand,omitempty"`
 	Beside       *site.Beside     `cbor:"beside,omitempty"`
 	Promoted     *promotedCall    `cbor:"promoted,omitempty"`
+	Commands     int              `cbor:"commands,omitempty"`
 	Took         time.Duration    `cbor:"took"` // since the deployment was begun
 	Wait         time.Duration    `cbor:"wait,omitempty"`
 	Watched      *watchedCall     `cbor:"watched,omitempty"`

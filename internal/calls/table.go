@@ -13,7 +13,7 @@ import (
 
 // table is all calls.
 var table = []Any{Survey, Compare, Held, Stage, Publish, Abandon, Recover, GiveUp, Affirm, Deployment, History, Verify,
-	Examine, Unfinished, Locked, Unlock, Stands, List, Gather, Read, Wipe, Current}
+	Examine, Unfinished, Locked, Unlock, Stands, List, Gather, Read, Wipe, Current, Note, Owed}
 
 // Surveying asks what is at the site.
 type Surveying struct {
@@ -92,6 +92,12 @@ type Affirming struct {
 	User   string `cbor:"user"`
 }
 
+// Noting is what ran around a deployment.
+type Noting struct {
+	Number int
+	Ran    site.Ran
+}
+
 // The calls about publishes that were interrupted, the record, and the lock.
 var (
 	// Unfinished tells whether a publish was interrupted.
@@ -120,6 +126,15 @@ var (
 		Run: func(ctx context.Context, h *Here, number int, _ *site.Watch) (*manifest.Manifest, error) {
 			return h.Site.Deployment(ctx, number)
 		}}
+	// Note writes down what ran around a recorded deployment.
+	Note = &Call[Noting, None]{Name: "note", Writes: true,
+		Run: func(ctx context.Context, h *Here, q Noting, _ *site.Watch) (None, error) {
+			return None{}, h.Site.NoteRan(ctx, q.Number, &q.Ran)
+		}}
+	// Owed tells how far the commands around a recorded deployment have come.
+	Owed = &Call[int, *site.Owed]{Name: "owed", Run: func(ctx context.Context, h *Here, number int, _ *site.Watch) (*site.Owed, error) {
+		return h.Site.Owed(ctx, number)
+	}}
 	// Locked tells who deploys there now; nil: nobody.
 	Locked = &Call[None, *site.Holder]{Name: "locked", Run: func(ctx context.Context, h *Here, _ None, _ *site.Watch) (*site.Holder, error) {
 		return h.Site.Locked(ctx)

@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"strings"
@@ -18,6 +19,7 @@ import (
 // deployFlags is what deploy has beside the common flags.
 type deployFlags struct {
 	overwriteDrift bool
+	around         aroundFlags
 	options        deploy.Options
 }
 
@@ -46,6 +48,12 @@ func (a *app) deployCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if _, err := a.around(&all[0], own.around); err != nil {
+				return err
+			}
+			if err := a.buildContent(cmd.Context(), &own); err != nil {
+				return err
+			}
 			return a.deployToEach(cmd.Context(), all, look, own)
 		},
 	}
@@ -66,6 +74,7 @@ func (a *app) deployingFlags(cmd *cobra.Command, look *looking, own *deployFlags
 		"remove what is at the site and no deployment put there")
 	f.BoolVar(&look.now, "retire-now", false, "remove what is no longer in the content at once, also what is left for a while (retire:)")
 	f.BoolVar(&own.options.MakeRoot, "make-root", false, "make the folders above the root too when they are missing")
+	a.aroundFlags(cmd, own)
 	f.BoolVar(&own.options.Partial, "publish-partial", false, "publish what arrived although some files failed")
 }
 
@@ -73,13 +82,16 @@ func (a *app) deploy(ctx context.Context, l *looking) error {
 	p, session := a.printer(), l.session
 	session.Options.Generator, session.Options.Origin = a.build.String(), origin(ctx, l.from.sources)
 	result, err := session.Deploy(ctx)
-	if err != nil {
+	var unwell *deploy.UnwellError
+	if err != nil && !errors.As(err, &unwell) {
 		return err
 	}
-	done := &render.Done{Heading: l.heading, Result: result, Options: session.Options}
+	done := &render.Done{Heading: l.heading, Result: result, Options: session.Options, Ran: l.person().ran, Unwell: unwell}
 	switch {
+	case unwell != nil:
+		return a.finish(l.site, done)
 	case result.Outcome != nil:
-		return a.finish(ctx, l.site, done)
+		return a.finish(l.site, done)
 	case a.json():
 		return p.OutcomeJSON(done)
 	case result.Unchanged:
@@ -87,15 +99,16 @@ func (a *app) deploy(ctx context.Context, l *looking) error {
 	default:
 		files, bytes := result.SendBytes()
 		p.WouldSend(l.heading, files, bytes, result.Result.Publishes(session.Options.RemoveStrays))
+		p.Planned(plannedCommands(session.Options.Around))
 	}
 	return nil
 }
 
 // report says what a session did, or, where nothing was to be done or it was a trial, a line for that.
-func (a *app) report(ctx context.Context, s *targets.Opened, done *render.Done, unchanged, trial string) error {
+func (a *app) report(s *targets.Opened, done *render.Done, unchanged, trial string) error {
 	switch {
-	case done.Outcome != nil:
-		return a.finish(ctx, s, done)
+	case done.Outcome != nil || done.Unwell != nil:
+		return a.finish(s, done)
 	case a.json():
 		return a.printer().OutcomeJSON(done)
 	case done.Unchanged:
@@ -106,27 +119,33 @@ func (a *app) report(ctx context.Context, s *targets.Opened, done *render.Done, 
 	return nil
 }
 
-// finish has the site's server take up what was published, and says what was done.
-func (a *app) finish(ctx context.Context, s *targets.Opened, done *render.Done) error {
+// finish says what was done.
+func (a *app) finish(s *targets.Opened, done *render.Done) error {
 	p, out := a.printer(), done.Outcome
-	if len(out.Failed) > 0 {
+	if out != nil && len(out.Failed) > 0 || s.ReloadFailed() != nil {
 		a.status = ExitIncomplete
 	}
-	took := time.Since(done.Options.Started)
-	reloaded := ""
-	if s.Reload != nil && out.Number > 0 {
-		var err error
-		if reloaded, err = s.Reload(ctx); err != nil {
-			p.Warn("what was published is in place, but the server did not take it up: %v", err)
-			a.status, reloaded = ExitIncomplete, ""
-		}
+	if err := s.ReloadFailed(); err != nil {
+		p.Warn("what was published is in place, but the server did not take it up: %v", err)
 	}
 	if a.json() {
+		if done.Unwell != nil { // the object says it, and nothing else is to be written there
+			said := unwellSentence(done.Unwell)
+			a.status = said.status
+			a.problem(said)
+		}
 		return p.OutcomeJSON(done)
 	}
-	p.Deployed(done.Heading, done.Comparison, out, took)
-	if reloaded != "" {
-		p.Line("reloaded    %s", reloaded)
+	if done.Unwell != nil {
+		p.RolledBack(done.Heading, done.Unwell)
+	} else {
+		p.Deployed(done.Heading, done.Comparison, out, time.Since(done.Options.Started))
+	}
+	if s.Reloaded != "" {
+		p.Line("reloaded    %s", s.Reloaded)
+	}
+	if done.Unwell != nil {
+		return done.Unwell
 	}
 	return nil
 }

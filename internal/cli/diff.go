@@ -120,6 +120,10 @@ func readText(file io.ReadCloser, err error) (string, error) {
 }
 
 func (a *app) showDiff(l *looking, c *deploy.Comparison, exitCode bool) error {
+	around, err := a.around(l.meant, aroundFlags{})
+	if err != nil {
+		return err
+	}
 	p := a.printer()
 	if c.Survey.Unfinished {
 		p.Warn("a publish is under way at this site: the site may change")
@@ -129,12 +133,15 @@ func (a *app) showDiff(l *looking, c *deploy.Comparison, exitCode bool) error {
 		a.status = ExitDiffers
 	}
 	if a.json() {
-		return p.ComparisonJSON(l.heading, c)
+		return p.ComparisonJSON(l.heading, c, plannedCommands(around))
 	}
 	p.Landings(l.heading, l.tree)
 	p.Comparison(c, false)
 	files, bytes := c.SendBytes()
 	p.WouldSend(l.heading, files, bytes, changes)
+	if changes {
+		p.Planned(plannedCommands(around))
+	}
 	if err := c.Refuse(deploy.Options{}); err != nil {
 		e := sentence(err)
 		(p.OnErr(a.color(a.stderr))).Problem("a deployment would be refused: "+e.what, e.paths, e.next)

@@ -38,7 +38,7 @@ var errInterrupted = &statusError{status: ExitInterrupted, what: "interrupted",
 
 // kinds are the words for the exit statuses of errors.
 var kinds = map[int]string{ExitDiffers: "differs", ExitUsage: "usage", ExitConnection: "connection", ExitIncomplete: "incomplete",
-	ExitRefused: "refused", ExitInterrupted: "interrupted"}
+	ExitRefused: "refused", ExitUnwell: "unwell", ExitInterrupted: "interrupted"}
 
 // explain writes an error as a sentence with the next step and gives the exit status.
 func (a *app) explain(err error) int {
@@ -48,14 +48,19 @@ func (a *app) explain(err error) int {
 			render.Fprintf(a.stderr, "%v\n", err)
 		}
 	}
+	a.problem(e)
+	return e.status
+}
+
+// problem writes an error for a person.
+func (a *app) problem(e *statusError) {
 	p := &render.Printer{Out: a.stderr, Color: a.color(a.stderr), Width: columns(a.stderr)}
 	p.Problem(e.what, e.paths, e.next)
-	return e.status
 }
 
 // sentence turns causes into what a person needs: what failed, where, and what to try.
 func sentence(err error) *statusError {
-	for _, table := range []func(error) *statusError{ownSentence, refusalSentence, secretSentence, webSentence, imageSentence, targetSentence,
+	for _, table := range []func(error) *statusError{ownSentence, aroundSentence, refusalSentence, secretSentence, webSentence, imageSentence, targetSentence,
 		siteSentence, usageSentence} {
 		if e := table(err); e != nil {
 			return e

@@ -28,7 +28,7 @@ func (a *app) historyCommand() *cobra.Command {
 			}
 			return a.withSite(cmd.Context(), names, func(ctx context.Context, s *targets.Opened, heading render.Heading, _ targets.Settings) error {
 				if number > 0 {
-					return a.showBetween(ctx, s, heading, number-1, number)
+					return a.showDeployment(ctx, s, heading, number)
 				}
 				return a.showHistory(ctx, s, heading)
 			})
@@ -111,6 +111,23 @@ func (a *app) showHistory(ctx context.Context, s *targets.Opened, heading render
 	return nil
 }
 
+// showDeployment shows what a deployment changed, and what ran around it.
+func (a *app) showDeployment(ctx context.Context, s *targets.Opened, heading render.Heading, number int) error {
+	past, err := calls.History.On(ctx, s, calls.None{})
+	if err != nil {
+		return err
+	}
+	if err := a.showBetween(ctx, s, heading, number-1, number); err != nil || a.json() {
+		return err
+	}
+	for i := range past {
+		if past[i].Number == number {
+			a.printer().RanAround(&past[i])
+		}
+	}
+	return nil
+}
+
 // showBetween shows what changed from one recorded deployment to another; from 0 means from nothing.
 func (a *app) showBetween(ctx context.Context, s *targets.Opened, heading render.Heading, from, to int) error {
 	result, err := deploy.Between(ctx, s, from, to)
@@ -167,6 +184,7 @@ content is what the site has kept, so nothing is sent; it is verified like any d
 	a.targetFlags(cmd)
 	a.outputFlags(cmd)
 	a.writing(cmd, &own)
+	a.aroundFlags(cmd, &own)
 	cmd.Flags().BoolVar(&own.options.Partial, "publish-partial", false,
 		"publish what is still kept of that deployment, although some is not")
 	return cmd
@@ -188,24 +206,44 @@ func (a *app) clearTheWay(ctx context.Context, s *targets.Opened, heading render
 	return err == nil && given.Undone && number == 0, err
 }
 
+// wellBefore gives the deployment before the current one, but for those that were found unwell, and, after such a one, for
+// those that are the current one again; 0: there is none.
+func wellBefore(past []site.Past) int {
+	skipped := false
+	for i := range max(len(past)-1, 0) {
+		d := &past[i+1]
+		switch {
+		case d.Ran != nil && d.Ran.Unwell != "":
+			skipped = true
+		case !skipped || d.Tree != past[0].Tree:
+			return d.Number
+		}
+	}
+	return 0
+}
+
 func (a *app) rollback(ctx context.Context, s *targets.Opened, heading render.Heading, past []site.Past, number int,
 	own deployFlags, reach targets.Settings) error {
 	if number == 0 {
-		if len(past) < 2 {
-			return &statusError{status: ExitRefused, what: fmt.Sprintf("there is no deployment before the current one at %s", heading.Address), next: "tartine history lists them"}
+		if number = wellBefore(past); number == 0 {
+			return &statusError{status: ExitRefused, what: fmt.Sprintf("there is no deployment before the current one at %s", heading.Address), next: "tartine history lists them; one that was found unwell is published again when it is named by its number"}
 		}
-		number = past[1].Number
 	}
 	own.options.Retire, own.options.User = a.retire(reach, nil, false), userName()
 	own.options.Generator, own.options.Origin = a.build.String(), origin(ctx, nil)
-	session := &deploy.Session{Engine: s, Content: deploy.Earlier(s, number), Options: own.options,
-		Person: &person{app: a, title: fmt.Sprintf("%s: deployment %d again", heading.Place(), number),
-			drift: own.overwriteDrift}}
-	result, err := session.Deploy(ctx)
+	around, err := a.around(&meant{reach, heading}, own.around)
 	if err != nil {
 		return err
 	}
-	done := &render.Done{Heading: heading, Result: result, Options: session.Options}
-	return a.report(ctx, s, done,
+	own.options.Published, own.options.Around = s.TakeUp, around
+	who := &person{app: a, title: fmt.Sprintf("%s: deployment %d again", heading.Place(), number), drift: own.overwriteDrift}
+	session := &deploy.Session{Engine: s, Content: deploy.Earlier(s, number), Options: own.options, Person: who}
+	result, err := session.Deploy(ctx)
+	var unwell *deploy.UnwellError
+	if err != nil && !errors.As(err, &unwell) {
+		return err
+	}
+	done := &render.Done{Heading: heading, Result: result, Options: session.Options, Ran: who.ran, Unwell: unwell}
+	return a.report(s, done,
 		fmt.Sprintf("%s: deployment %d is the current one, nothing was done", heading.Place(), number), fmt.Sprintf("To do it: tartine rollback %s %d", heading.Name(), number))
 }

@@ -79,6 +79,7 @@ func (l *looking) open(ctx context.Context, a *app, args []string, opt deploy.Op
 	if l.site, err = a.open(ctx, reach); err != nil {
 		return err
 	}
+	opt.Published = l.site.TakeUp
 	l.session = &deploy.Session{Engine: l.site, Content: l.content, Options: opt, Person: person}
 	return nil
 }

@@ -137,12 +137,13 @@ func (m *member) Earlier(ctx context.Context, number int, use func(context.Conte
 	return m.app.withOne(ctx, m.meant, func(ctx context.Context, s *targets.Opened, _ render.Heading, _ targets.Settings) error {
 		session := &deploy.Session{Engine: s, Content: deploy.Earlier(s, number), Options: m.own.options,
 			Person: &person{app: m.app}}
-		session.Options.Retire = m.app.retire(m.reach, nil, false)
-		err := use(ctx, session)
-		if err == nil && s.Reload != nil {
-			_, err = s.Reload(ctx)
+		session.Options.Retire, session.Options.Published = m.app.retire(m.reach, nil, false), s.TakeUp
+		around, err := m.app.around(m.meant, m.own.around)
+		if err != nil {
+			return err
 		}
-		return err
+		session.Options.Around = around.Restoring()
+		return errors.Join(use(ctx, session), s.ReloadFailed())
 	})
 }
 
@@ -204,12 +205,16 @@ func (a *app) deployOnce(ctx context.Context, m *meant, l looking, own deployFla
 		return err
 	}
 	l.person().drift, l.person().deploys = own.overwriteDrift, true
+	var err error
+	if l.session.Options.Around, err = a.around(m, own.around); err != nil {
+		return err
+	}
 	if !own.options.Trial { // which keeps even an interrupted publish as it is
 		if err := l.session.Finish(ctx); err != nil {
 			return err
 		}
 	}
-	err := a.deploy(ctx, &l)
+	err = a.deploy(ctx, &l)
 	if before, known := l.person().before, l.person().looked; known {
 		tried(l.site, before)
 	}

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 	"strings"
 	"sync/atomic"
 
@@ -14,14 +15,15 @@ import (
 // person has whoever sits at the terminal, or reads the log, told and asked about a session.
 type person struct {
 	app     *app
-	look    *looking // nil: the content is not a folder of this machine
-	title   string   // the heading of what is to be done, where there are no sources; may be empty
-	strays  bool     // strays go, too
-	drift   bool     // it may be overwritten
-	deploys bool     // and does not only look
-	later   bool     // a watch goes on: it is told little, and asked nothing
-	looked  bool     // it was warned already
-	before  int      // the deployment that was current when it was compared first
+	look    *looking     // nil: the content is not a folder of this machine
+	title   string       // the heading of what is to be done, where there are no sources; may be empty
+	strays  bool         // strays go, too
+	drift   bool         // it may be overwritten
+	deploys bool         // and does not only look
+	later   bool         // a watch goes on: it is told little, and asked nothing
+	looked  bool         // it was warned already
+	before  int          // the deployment that was current when it was compared first
+	ran     []deploy.Ran // commands and checks
 	reading atomic.Pointer[func(bytes int64)]
 }
 
@@ -39,6 +41,16 @@ func (p *person) Tell(event deploy.Event) {
 		render.Fprintf(p.app.stderr, "finished  deployment %d, whose publishing had been interrupted\n", e.Number)
 	case deploy.Busy:
 		out.Warn("%v", e.By)
+	case deploy.Runs:
+		p.onErr().Runs(e)
+	case deploy.Ran:
+		p.ran = append(p.ran, e)
+		p.onErr().Ran(e, e.When != deploy.Checking && !p.app.flags.quiet)
+		out.RanEvent(&e)
+	case deploy.RollsBack:
+		p.onErr().RollsBack(e)
+	case deploy.Owing:
+		render.Fprintf(p.app.stderr, "note      the run that published deployment %d was interrupted before all had run that follows on it\n", e.Number)
 	case deploy.Overtaken:
 		what := "the site was wiped"
 		if e.Number > 0 {
@@ -69,6 +81,22 @@ func (p *person) Tell(event deploy.Event) {
 		}
 		out.Comparison(e.Comparison, p.strays)
 	}
+}
+
+// onErr gives a printer for what goes on, which is no result.
+func (p *person) onErr() *render.Printer {
+	out := p.app.printer().OnErr(p.app.color(p.app.stderr))
+	out.Quiet = p.app.flags.quiet
+	return out
+}
+
+// Output implements deploy.Person: each line is written as it comes.
+func (p *person) Output(deploy.Runs) (io.Writer, func()) {
+	if p.app.flags.quiet {
+		return io.Discard, func() {}
+	}
+	shown := &render.Prefixed{To: p.app.stderr}
+	return shown, shown.End
 }
 
 // Watch implements deploy.Person.

@@ -26,6 +26,7 @@ const (
 	ExitConnection  = 3   // could not connect or log in, or the connection was lost
 	ExitIncomplete  = 4   // some files failed, the rest arrived
 	ExitRefused     = 5   // refused for safety
+	ExitUnwell      = 6   // deployed, found unwell by a command or a check after publishing, and rolled back
 	ExitInterrupted = 130 // by Ctrl-C or SIGTERM
 )
 
@@ -64,6 +65,7 @@ type app struct {
 	ending sync.Mutex
 	ends   []func() // what is to be done when the program ends
 
+	hidden  sync.Map                        // secrets that this run knows, none of which is written anywhere
 	phrases sync.Map                        // what was asked for key files
 	showing atomic.Pointer[render.Progress] // where notes go while it is shown
 }

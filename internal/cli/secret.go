@@ -26,8 +26,24 @@ func (a *app) secret(from config.Secret, what string) func() (string, error) {
 		if err != nil {
 			return "", &config.Error{At: from.At, Reason: fmt.Sprintf("%s: %v", what, err)}
 		}
+		a.hidden.Store(value, true)
 		return value, nil
 	}
+}
+
+// shortestHidden is how long a secret is at least that is taken out of what commands write, in bytes: what is shorter
+// is in many words.
+const shortestHidden = 4
+
+// hide gives a text without the secrets that this run knows.
+func (a *app) hide(text string) string {
+	a.hidden.Range(func(secret, _ any) bool {
+		if s := secret.(string); len(s) >= shortestHidden {
+			text = strings.ReplaceAll(text, s, "(secret)")
+		}
+		return true
+	})
+	return text
 }
 
 // secretText is secret for one of several lines, such as a private key.
@@ -129,6 +145,7 @@ func (a *app) askSecret(what string) (string, error) {
 	render.Fprintf(a.stderr, "%s: ", what)
 	value, err := term.ReadPassword(int(a.stdin.Fd()))
 	fmt.Fprintln(a.stderr)
+	a.hidden.Store(string(value), true)
 	return string(value), err
 }
 

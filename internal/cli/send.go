@@ -171,6 +171,7 @@ func (s *sending) run(ctx context.Context, at *targets.Opened, heading render.He
 		return err
 	}
 	opt := s.own.options
+	opt.Published = at.TakeUp
 	opt.Hand, opt.History, opt.User = true, reach.History, userName()
 	opt.Retire, opt.Generator, opt.Origin = a.retire(reach, nil, false), a.build.String(), origin(ctx, nil)
 	person := &person{app: a, title: heading.Place() + ": sent by hand", drift: s.own.overwriteDrift}
@@ -202,6 +203,6 @@ func (s *sending) run(ctx context.Context, at *targets.Opened, heading render.He
 		return err
 	}
 	done := &render.Done{Heading: heading, Result: result, Options: session.Options}
-	return a.report(ctx, at, done,
+	return a.report(at, done,
 		heading.Place()+" has all of it, nothing was done", "To do it leave out --dry-run.")
 }

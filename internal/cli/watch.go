@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tartine/internal/config"
 	"tartine/internal/content"
 	"tartine/internal/deploy"
 	"tartine/internal/farend"
@@ -77,6 +78,9 @@ watch sends is one deployment; a rollback goes back to what was there before it.
 func (w *watching) run(ctx context.Context) error {
 	w.watched = manifest.Watched{ID: rand.Text(), Since: time.Now().UTC().Truncate(time.Second)}
 	w.own.options.Watched, w.own.options.Partial = &w.watched, true
+	if settings, err := w.app.settings(); err == nil {
+		w.saysNoCommands(settings)
+	}
 	watcher := &deploy.Watcher{Content: w.content, Told: w.tell}
 	defer func() {
 		watcher.Stop()
@@ -130,6 +134,20 @@ func (w *watching) run(ctx context.Context) error {
 		if anew {
 			w.reload(watcher)
 		}
+	}
+}
+
+// saysNoCommands says that a watch runs none of the commands in the settings.
+func (w *watching) saysNoCommands(s *config.Settings) {
+	name := ""
+	if len(w.args) > 0 {
+		name = w.args[0]
+	} else if len(s.TargetNames) == 1 {
+		name = s.TargetNames[0]
+	}
+	t := s.Targets[name]
+	if s.Build.IsSet() || len(t.BeforePublish)+len(t.AfterPublish)+len(t.Check) > 0 {
+		w.app.note("a watch runs neither build nor the commands and checks of the target")
 	}
 }
 

@@ -17,8 +17,8 @@ import (
 	"tartine/internal/render"
 )
 
-// web is a source that is fetched from the web.
-type web struct {
+// fetched is a source that is fetched from the web.
+type fetched struct {
 	app     *app
 	address string
 	most    int64
@@ -40,7 +40,7 @@ func (a *app) fromWeb(c *config.Source, out *content.Source, cache *content.Cach
 	if err != nil {
 		return err
 	}
-	w := &web{app: a, address: c.Source.Value, most: p.Most, want: p.Digest, any: c.Digest.Value == "any"}
+	w := &fetched{app: a, address: c.Source.Value, most: p.Most, want: p.Digest, any: c.Digest.Value == "any"}
 	out.Path = shown(w.address)
 	if c.Unpack {
 		p.Opened = w.open
@@ -82,7 +82,7 @@ func nameOf(address string) (string, error) {
 }
 
 // find fetches the file, and gives where it is.
-func (w *web) find(ctx context.Context) (string, manifest.Digest, error) {
+func (w *fetched) find(ctx context.Context) (string, manifest.Digest, error) {
 	a := w.app
 	out, err := download.Get(ctx, w.address, download.Options{Dir: filepath.Join(filepath.Dir(scratchFolder()), "fetched"), Want: w.want,
 		Insecure: a.flags.insecure, Most: w.most, Identity: content.Identity, Told: func(address string) { a.note(shown(w.address) + " leads on to " + shown(address)) },
@@ -115,7 +115,7 @@ func (w *web) find(ctx context.Context) (string, manifest.Digest, error) {
 }
 
 // open is find for an archive.
-func (w *web) open(ctx context.Context) (*os.File, manifest.Digest, error) {
+func (w *fetched) open(ctx context.Context) (*os.File, manifest.Digest, error) {
 	name, digest, err := w.find(ctx)
 	if err != nil {
 		return nil, digest, err

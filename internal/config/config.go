@@ -66,6 +66,7 @@ type Settings struct {
 	Retire  Retire            `yaml:"retire" doc:"what becomes of files that are no longer in the content"`
 	Shared  []Text            `yaml:"shared" doc:"files of settings that hold here, too; what is said here wins, and their paths are relative to them"`
 	Guard   Guard             `yaml:"guard" doc:"what may be deployed although it looks like a secret"`
+	Build   Line              `yaml:"build" doc:"what makes the content, run on this machine in the folder of the settings before a deployment: a list of a program and its arguments, or a line for the shell"`
 	Targets map[string]Target `yaml:"targets" doc:"the places to deploy to, each under its name"`
 
 	File string `yaml:"-"` // where it was read from; empty without a file
@@ -126,28 +127,37 @@ const mostRetired = 366 * 24 * time.Hour
 
 // Target is a place to deploy to.
 type Target struct {
-	URL         Text     `yaml:"url" required:"true" doc:"ssh://, sftp:// or file:// address, or a path"`
-	Identity    Identity `yaml:"identity" doc:"the private key file to log in with; or where the key itself is found"`
-	HostKey     Text     `yaml:"host_key" doc:"the fingerprint of the host key, SHA256:…, which pins it"`
-	Password    Secret   `yaml:"password" doc:"where the password is found"`
-	Passphrase  Secret   `yaml:"passphrase" doc:"where the passphrase of the private key is found"`
-	Via         []Text   `yaml:"via" doc:"hosts that are gone through to get there, each as USER@HOST:PORT, in their order"`
-	Wait        Text     `yaml:"wait" doc:"how long to try again until the login to a new machine works, as in 2m"`
-	Command     []Text   `yaml:"command" doc:"a program of this machine, and its arguments, whose standard input and output lead to a shell at the far end; url is then a path there"`
-	Agent       Text     `yaml:"agent" doc:"which program runs next to the files over ssh:// and command: auto (a copy of this one), off (none: SFTP), or the path of one that is installed there (auto)"`
-	Certificate Text     `yaml:"certificate" doc:"the fingerprint that pins the certificate of an ftps:// server, SHA256: and the hex of its DER form"`
-	Insecure    bool     `yaml:"insecure" doc:"let the password of an ftp:// target cross the connection in the clear (false)"`
-	Engine      Text     `yaml:"engine" doc:"the address of the container engine: unix://, tcp:// or ssh:// (what DOCKER_HOST or the current context says, else the usual socket)"`
-	Owner       Text     `yaml:"owner" doc:"whom files in a container belong to, USER:GROUP as numbers (0:0)"`
-	While       Text     `yaml:"while" enum:"stopped" doc:"stopped: a container is stopped while its files are changed, and started again (it is left as it is)"`
-	Restart     Setting  `yaml:"restart" doc:"what a container is told when something was published: true, to restart it, or signal:NAME, as in signal:HUP (nothing)"`
-	Agents      Text     `yaml:"agents" doc:"a folder of builds of this program for other systems, tartine-OS-PROCESSOR each"`
-	LimitRate   Text     `yaml:"limit_rate" doc:"how much is sent and received at most, as in 500kB/s or 5MB/s"`
-	Publish     Text     `yaml:"publish" enum:"in-place,switch" doc:"in-place: each file is replaced in its place; switch: a whole new tree is built beside the old one, and a link then leads to it (in-place)"`
-	Jobs        int      `yaml:"jobs" doc:"how many files are in flight at once (16)"`
-	Web         Text     `yaml:"web" doc:"the address at which visitors see it, https://…; files that are no pages then stay for 10m after they were retired, unless retire: says otherwise"`
-	Retire      Retire   `yaml:"retire" doc:"what becomes here of files that are no longer in the content (as at the top)"`
-	Keep        int      `yaml:"keep" doc:"how many deployments can be rolled back to, the current one included (5)"`
+	URL           Text      `yaml:"url" required:"true" doc:"ssh://, sftp:// or file:// address, or a path"`
+	Identity      Identity  `yaml:"identity" doc:"the private key file to log in with; or where the key itself is found"`
+	HostKey       Text      `yaml:"host_key" doc:"the fingerprint of the host key, SHA256:…, which pins it"`
+	Password      Secret    `yaml:"password" doc:"where the password is found"`
+	Passphrase    Secret    `yaml:"passphrase" doc:"where the passphrase of the private key is found"`
+	Via           []Text    `yaml:"via" doc:"hosts that are gone through to get there, each as USER@HOST:PORT, in their order"`
+	Wait          Text      `yaml:"wait" doc:"how long to try again until the login to a new machine works, as in 2m"`
+	Command       []Text    `yaml:"command" doc:"a program of this machine, and its arguments, whose standard input and output lead to a shell at the far end; url is then a path there"`
+	Agent         Text      `yaml:"agent" doc:"which program runs next to the files over ssh:// and command: auto (a copy of this one), off (none: SFTP), or the path of one that is installed there (auto)"`
+	Certificate   Text      `yaml:"certificate" doc:"the fingerprint that pins the certificate of an ftps:// server, SHA256: and the hex of its DER form"`
+	Insecure      bool      `yaml:"insecure" doc:"let the password of an ftp:// target cross the connection in the clear (false)"`
+	Engine        Text      `yaml:"engine" doc:"the address of the container engine: unix://, tcp:// or ssh:// (what DOCKER_HOST or the current context says, else the usual socket)"`
+	Owner         Text      `yaml:"owner" doc:"whom files in a container belong to, USER:GROUP as numbers (0:0)"`
+	While         Text      `yaml:"while" enum:"stopped" doc:"stopped: a container is stopped while its files are changed, and started again (it is left as it is)"`
+	Restart       Setting   `yaml:"restart" doc:"what a container is told when something was published: true, to restart it, or signal:NAME, as in signal:HUP (nothing)"`
+	Agents        Text      `yaml:"agents" doc:"a folder of builds of this program for other systems, tartine-OS-PROCESSOR each"`
+	LimitRate     Text      `yaml:"limit_rate" doc:"how much is sent and received at most, as in 500kB/s or 5MB/s"`
+	Publish       Text      `yaml:"publish" enum:"in-place,switch" doc:"in-place: each file is replaced in its place; switch: a whole new tree is built beside the old one, and a link then leads to it (in-place)"`
+	Jobs          int       `yaml:"jobs" doc:"how many files are in flight at once (16)"`
+	Web           Text      `yaml:"web" doc:"the address at which visitors see it, https://…; files that are no pages then stay for 10m after they were retired, unless retire: says otherwise"`
+	WebCheck      bool      `yaml:"web_check" doc:"after a deployment, look through the web whether what changed comes as it was sent; a check like those in check: (false)"`
+	WebCA         Text      `yaml:"web_ca" doc:"a file of certificates (PEM) of authorities that are trusted on the web beside the system's"`
+	WebUser       Text      `yaml:"web_user" doc:"the user's name for basic authentication on the web"`
+	WebPassword   Secret    `yaml:"web_password" doc:"where the password for that is found"`
+	Retire        Retire    `yaml:"retire" doc:"what becomes here of files that are no longer in the content (as at the top)"`
+	BeforePublish []Command `yaml:"before_publish" doc:"what runs once all is at the site and nothing shows yet; when one fails, nothing is published"`
+	AfterPublish  []Command `yaml:"after_publish" doc:"what runs once it is published; one that fails counts as a check that fails"`
+	Check         []Check   `yaml:"check" doc:"what must hold once it is published and after_publish has run, asked until it does"`
+	Within        Text      `yaml:"within" doc:"how long each check is tried again until it holds, as in 30s (30s)"`
+	WhenItFails   Text      `yaml:"when_it_fails" enum:"roll-back,keep" doc:"what becomes of a deployment that after_publish or check find unwell: roll-back publishes the one before again, keep leaves it (roll-back)"`
+	Keep          int       `yaml:"keep" doc:"how many deployments can be rolled back to, the current one included (5)"`
 }
 
 // Secret says where a secret is found. Exactly one of its fields is set, or none.
@@ -276,6 +286,9 @@ func (s *Settings) check() error {
 			return err
 		}
 		if err := t.Retire.check(); err != nil {
+			return err
+		}
+		if err := t.checkCommands(); err != nil {
 			return err
 		}
 		if web := t.Web; web.Value != "" {

@@ -143,10 +143,28 @@ func (d *decoder) node(n ast.Node, into reflect.Value, what, enum string) error 
 			return d.text(n, &target.Text, what, enum)
 		}
 		return d.node(n, reflect.ValueOf(&target.Key).Elem(), what, enum)
+	case *Line:
+		if _, isText := scalarText(n); isText {
+			return d.text(n, &target.Shell, what, enum)
+		}
+		if _, isList := n.(*ast.SequenceNode); !isList {
+			return d.wrong(n, "write it as in [make, site]", "%s is a list of a program and its arguments, or a line for the shell, not %s", what, describe(n))
+		}
+		if err := d.list(n, reflect.ValueOf(&target.Words).Elem(), what); err != nil {
+			return err
+		}
+		if len(target.Words) == 0 {
+			return d.wrong(n, "", "%s is empty", what)
+		}
+		return nil
 	case *From:
 		if _, isText := scalarText(n); isText {
 			return d.text(n, &target.Text, what, enum)
 		}
+	case *Command:
+		target.At = d.at(n)
+	case *Check:
+		target.At = d.at(n)
 	case *Secret:
 		if _, isText := scalarText(n); isText {
 			return d.wrong(n, `write {env: NAME}, {file: PATH}, {command: [PROGRAM, ARGUMENT]}, {keyring: NAME} or {ask: true}`, "%s is written here in the clear, where others can read it", what)

@@ -26,6 +26,8 @@ func schemaOf(t reflect.Type) map[string]any {
 		return map[string]any{"type": []string{"string", "boolean"}}
 	case t == reflect.TypeFor[Identity]():
 		return map[string]any{"oneOf": []any{schemaOf(reflect.TypeFor[Text]()), schemaOf(reflect.TypeFor[Secret]())}}
+	case t == reflect.TypeFor[Line]():
+		return map[string]any{"oneOf": []any{schemaOf(reflect.TypeFor[Text]()), map[string]any{"type": "array", "items": schemaOf(reflect.TypeFor[Text]()), "minItems": 1}}}
 	case t == reflect.TypeFor[From]():
 		return map[string]any{"oneOf": []any{schemaOf(reflect.TypeFor[Text]()), mappingOf(t)}}
 	case t.Kind() == reflect.Bool:

@@ -9,10 +9,14 @@ import (
 	"syscall"
 )
 
-// inGroup has a program start in a process group of its own, and gives what interrupts all that belong to that.
-func inGroup(cmd *exec.Cmd) (interrupt func()) {
+// inGroup has a program start in a process group of its own, and gives what interrupts all that belong to that, and
+// what ends them.
+func inGroup(cmd *exec.Cmd) (interrupt, kill func()) {
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	return func() { _ = syscall.Kill(-cmd.Process.Pid, syscall.SIGINT) } // it may have ended
+	send := func(signal syscall.Signal) func() {
+		return func() { _ = syscall.Kill(-cmd.Process.Pid, signal) } // it may have ended
+	}
+	return send(syscall.SIGINT), send(syscall.SIGKILL)
 }
 
 // startPlainly starts a program that SIGPIPE ends, as programs expect it: what this program ignores they would ignore, too.

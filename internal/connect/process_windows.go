@@ -6,8 +6,9 @@ import (
 )
 
 // inGroup gives what ends a program: here there is no gentler way that all programs know.
-func inGroup(cmd *exec.Cmd) (interrupt func()) {
-	return func() { _ = cmd.Process.Kill() }
+func inGroup(cmd *exec.Cmd) (interrupt, kill func()) {
+	end := func() { _ = cmd.Process.Kill() }
+	return end, end
 }
 
 // startPlainly starts a program.

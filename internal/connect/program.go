@@ -205,15 +205,18 @@ func RunHere(ctx context.Context, p *farend.Program) (int, error) {
 	}
 	cmd := exec.Command(p.Args[0], p.Args[1:]...)
 	cmd.Dir, cmd.Stdin, cmd.Stdout, cmd.Stderr, cmd.WaitDelay = p.Folder, p.In, p.Out, p.Err, time.Second
-	interrupt := func() {} // a terminal has told it
+	if len(p.Env) > 0 {
+		cmd.Env = append(os.Environ(), p.Env...)
+	}
+	interrupt, kill := func() {}, func() { _ = cmd.Process.Kill() } // a terminal has told it
 	if in, isFile := p.In.(*os.File); !isFile || !term.IsTerminal(int(in.Fd())) {
-		interrupt = inGroup(cmd)
+		interrupt, kill = inGroup(cmd)
 	}
 	if err := startPlainly(cmd); err != nil {
-		return 0, &farend.NotStartedError{Said: err.Error()}
+		return 0, &farend.NotStartedError{Said: err.Error(), Err: err}
 	}
 	running, ended := context.WithCancel(context.WithoutCancel(ctx))
-	go farend.Attend(ctx, running, nil, interrupt, func() { _ = cmd.Process.Kill() }, nil)
+	go farend.Attend(ctx, running, nil, interrupt, kill, nil)
 	err := cmd.Wait()
 	ended()
 	return exitOf(cmd, err)

@@ -6,6 +6,7 @@
 package deploy
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -40,11 +41,13 @@ type Options struct {
 	History      int           // how many deployments can be rolled back to; 0: site.DefaultHistory
 	Wait         time.Duration // how long to wait for another deployment to end
 	Retire       site.Retire
-	Trial        bool              // do everything but write
-	Watched      *manifest.Watched // the watch that deploys, of which ID and Since count; nil: it is one run
-	Hand         bool              // a person puts the content beside what is there
-	Beside       *site.Beside      // a tree there from which content may be taken; nil: there is none
-	Sources      string            // what the content is made of, as a person would say; empty: that does not count
+	Trial        bool                  // do everything but write
+	Watched      *manifest.Watched     // the watch that deploys, of which ID and Since count; nil: it is one run
+	Hand         bool                  // a person puts the content beside what is there
+	Beside       *site.Beside          // a tree there from which content may be taken; nil: there is none
+	Published    func(context.Context) // is called when something was published, before what runs after it; may be nil
+	Around       *Around               // what runs around the publish; nil: nothing
+	Sources      string                // what the content is made of, as a person would say; empty: that does not count
 	User         string
 	Generator    string
 	Origin       *manifest.Origin
@@ -246,6 +249,6 @@ func (c *Comparison) staging(opt Options) *calls.Staging {
 		RemoveStrays: opt.RemoveStrays, MakeParents: opt.MakeRoot, Partial: opt.Partial,
 		Incomplete: len(c.Content.Failed) > 0,
 		SendAll:    opt.Compare == Nothing, History: opt.History, Wait: opt.Wait, Rollback: c.Content.Rollback,
-		Watched: opt.Watched, Sources: opt.Sources, Hand: opt.Hand, Beside: opt.Beside, Promoted: c.Content.Promoted,
+		Watched: opt.Watched, Sources: opt.Sources, Hand: opt.Hand, Beside: opt.Beside, Promoted: c.Content.Promoted, Commands: opt.Around.count(),
 	}}
 }

@@ -51,8 +51,9 @@ type nobody struct {
 	refuse error
 }
 
-func (n *nobody) Tell(event deploy.Event)     { n.told = append(n.told, event) }
-func (n *nobody) Agree(*deploy.Consent) error { return n.refuse }
+func (n *nobody) Tell(event deploy.Event)              { n.told = append(n.told, event) }
+func (n *nobody) Agree(*deploy.Consent) error          { return n.refuse }
+func (*nobody) Output(deploy.Runs) (io.Writer, func()) { return io.Discard, func() {} }
 func (n *nobody) Watch(context.Context, deploy.Stage) (*site.Watch, func()) {
 	return &site.Watch{}, func() {}
 }
@@ -173,7 +174,7 @@ func TestWhatCannotBeReadHereIsNotRetiredThere(t *testing.T) {
 	retired, _ := c.Result.Count(diff.Retired)
 	require.Zero(t, retired)
 	s.Options.Partial = true
-	out, err := s.Publish(t.Context(), c, &site.Watch{})
+	out, err := s.Publish(t.Context(), c)
 	require.NoError(t, err)
 	require.Equal(t, "log", out.Failed[0].Path)
 	require.FileExists(t, filepath.Join(p.dir, "www", "log", "may.html"))

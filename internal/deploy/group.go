@@ -6,7 +6,6 @@ import (
 	"slices"
 
 	"tartine/internal/calls"
-	"tartine/internal/site"
 )
 
 // ErrFirst tells that a site keeps a deployment that is given up, because nothing was there before it.
@@ -41,6 +40,10 @@ func AllOrNone(ctx context.Context, members []Member) error {
 		if err == nil {
 			continue
 		}
+		var unwell *UnwellError
+		if errors.As(err, &unwell) && unwell.Back > 0 { // it is back already
+			done = slices.DeleteFunc(done, func(d published) bool { return d.Member == m })
+		}
 		for _, d := range slices.Backward(done) {
 			d.Restored(d.before, restore(context.WithoutCancel(ctx), d.Member, d.before))
 		}
@@ -59,7 +62,7 @@ func restore(ctx context.Context, m Member, number int) error {
 		if err != nil {
 			return err
 		}
-		_, err = s.Publish(ctx, c, &site.Watch{})
+		_, err = s.Publish(ctx, c)
 		return err
 	})
 }

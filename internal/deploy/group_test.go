@@ -11,7 +11,6 @@ import (
 	"tartine/internal/calls"
 	"tartine/internal/content"
 	"tartine/internal/deploy"
-	"tartine/internal/site"
 )
 
 // fellow is one of several sites.
@@ -27,7 +26,7 @@ func (f *fellow) Deploy(ctx context.Context, tried func(calls.Engine, int)) erro
 	s := f.session(content.KeepLinks, deploy.Options{})
 	c, err := s.Compare(ctx)
 	require.NoError(f.t, err)
-	_, err = s.Publish(ctx, c, &site.Watch{})
+	_, err = s.Publish(ctx, c)
 	require.NoError(f.t, err)
 	tried(s.Engine, c.Survey.Number)
 	return f.broken

@@ -3,6 +3,7 @@ package deploy
 import (
 	"context"
 	"errors"
+	"io"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -36,6 +37,8 @@ type Person interface {
 	Agree(consent *Consent) error
 	// Watch gives who is told how a stage goes on, until done is called.
 	Watch(ctx context.Context, stage Stage) (watch *site.Watch, done func())
+	// Output gives what takes the output of a command, until done is called.
+	Output(command Runs) (out io.Writer, done func())
 }
 
 // Stage is what takes long in a session.
@@ -170,7 +173,10 @@ func (s *Session) deploy(ctx context.Context, c *Comparison, agree func(*Consent
 			_, _ = calls.Affirm.On(ctx, s.Engine, calls.Affirming{Number: c.Survey.Number, User: s.Options.User})
 		}
 		result.Unchanged = true
-		return result, nil
+		if s.Options.Trial {
+			return result, nil
+		}
+		return result, s.settle(ctx, c)
 	}
 	s.Person.Tell(Differs{c})
 	if err := c.Refuse(s.Options); err != nil || s.Options.Trial {
@@ -179,21 +185,45 @@ func (s *Session) deploy(ctx context.Context, c *Comparison, agree func(*Consent
 	if err := agree(c.Consent(s.Options)); err != nil {
 		return result, err
 	}
-	watch, done := s.Person.Watch(ctx, Working)
-	defer done()
 	var err error
-	result.Outcome, err = s.Publish(ctx, c, watch)
+	result.Outcome, err = s.publish(ctx, c, func() (*site.Watch, func()) { return s.Person.Watch(ctx, Working) })
 	return result, err
 }
 
-// Publish stages, publishes, verifies and records what was compared. Whoever calls it has asked for refusals and
-// consent.
-func (s *Session) Publish(ctx context.Context, c *Comparison, watch *site.Watch) (*site.Outcome, error) {
+// Publish stages, publishes, verifies and records what was compared, with the commands around it, and tells nobody how
+// that goes on. Whoever calls it has asked for refusals and consent. An *UnwellError comes with the outcome.
+func (s *Session) Publish(ctx context.Context, c *Comparison) (*site.Outcome, error) {
+	return s.publish(ctx, c, func() (*site.Watch, func()) { return &site.Watch{}, func() {} })
+}
+
+func (s *Session) publish(ctx context.Context, c *Comparison, watching func() (*site.Watch, func())) (*site.Outcome, error) {
+	watch, done := watching()
+	defer func() { done() }()
 	staged, err := s.Stage(ctx, c, watch)
 	if err != nil {
 		return nil, err
 	}
-	return staged.Publish(ctx, watch)
+	a := s.around(c)
+	if a != nil && len(a.Before) > 0 && staged.publishes(c) {
+		done()
+		a.facts.Deployment = staged.Outcome.Next
+		if err := a.before(ctx); err != nil {
+			done = func() {}
+			return nil, errors.Join(err, staged.Abandon(context.WithoutCancel(ctx)))
+		}
+		watch, done = watching()
+	}
+	out, err := staged.Publish(ctx, watch)
+	if err == nil && out.Number > 0 && s.Options.Published != nil {
+		s.Options.Published(ctx)
+	}
+	if err != nil || a == nil || a.count() == 0 || out.Number == 0 {
+		return out, err
+	}
+	done()
+	done = func() {}
+	a.facts.Deployment = out.Number
+	return out, s.follow(ctx, a, c.Survey.Number)
 }
 
 // Staged is a deployment whose content is at the site, where nothing shows yet. The site stays locked until it is
@@ -222,6 +252,11 @@ func (s *Session) Stage(ctx context.Context, c *Comparison, watch *site.Watch) (
 		return nil, err
 	}
 	return &Staged{out, s, c.Content, staging.As}, nil
+}
+
+// publishes tells whether it will be published: all arrived, or a part is wanted too.
+func (d *Staged) publishes(c *Comparison) bool {
+	return d.session.Options.Partial || len(d.Outcome.Failed) == 0 && len(c.Content.Failed) == 0
 }
 
 // Publish makes it visible, verifies and records it. With failures and without Options.Partial nothing is published.

@@ -20,6 +20,19 @@ type Program struct {
 	In       io.Reader
 	Out, Err io.Writer
 	Terminal *Terminal // nil: it has none
+	Env      []string  // what it has in its environment beside, NAME=VALUE each
+	Named    string    // the name of a variable that holds the path of Folder; empty: none does
+	Anywhere bool      // where the folder does not exist it runs in the home folder of who logs in
+	// Wrap is what runs in the place of Args where there is a shell: a program that runs them, and reads In
+	Wrap []string
+}
+
+// Words gives what is run where there is a shell.
+func (p *Program) Words() []string {
+	if p.Wrap != nil {
+		return p.Wrap
+	}
+	return p.Args
 }
 
 // Terminal is what a program at a far end has in the place of this machine's terminal.
@@ -33,7 +46,10 @@ type Terminal struct {
 type NotStartedError struct {
 	Folder string // the folder that does not exist, or may not be entered; empty: something else is the matter
 	Said   string // by the far end; may be empty
+	Err    error  // on this machine; may be nil
 }
+
+func (e *NotStartedError) Unwrap() error { return e.Err }
 
 func (e *NotStartedError) Error() string {
 	switch {
@@ -63,8 +79,24 @@ func (p *Program) Command(marker string) (string, error) {
 	if p.Home {
 		script.WriteString("CDPATH= cd && ")
 	}
-	fmt.Fprintf(&script, "CDPATH= cd -- %s 2>/dev/null || { echo %s-folder; exit 126; }; echo %[2]s $$ $PPID; exec", quoted(p.Folder), marker)
-	for _, arg := range p.Args {
+	missing := "echo " + marker + "-folder; exit 126;"
+	if p.Anywhere {
+		missing = "CDPATH= cd || cd /;"
+	}
+	fmt.Fprintf(&script, "CDPATH= cd -- %s 2>/dev/null || { %s }; echo %s $$ $PPID; ", quoted(p.Folder), missing, marker)
+	if p.Named != "" {
+		home := ""
+		if p.Home {
+			home = `"$HOME"/`
+		}
+		fmt.Fprintf(&script, "export %s; %[1]s=%s%s; ", p.Named, home, quoted(p.Folder))
+	}
+	for _, variable := range p.Env {
+		name, value, _ := strings.Cut(variable, "=")
+		fmt.Fprintf(&script, "export %s; %[1]s=%s; ", name, quoted(value))
+	}
+	script.WriteString("exec")
+	for _, arg := range p.Words() {
 		script.WriteString(" " + quoted(arg))
 	}
 	if script.Len() > mostArguments {

@@ -1,6 +1,7 @@
 package farend
 
 import (
+	"bytes"
 	"strings"
 	"sync"
 )
@@ -20,6 +21,13 @@ func (t *Tail) Write(p []byte) (int, error) {
 	t.text = append(t.text, p...)
 	t.text = t.text[max(0, len(t.text)-t.Most):]
 	return len(p), nil
+}
+
+// Bytes gives what is kept, as it was written.
+func (t *Tail) Bytes() []byte {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return bytes.Clone(t.text)
 }
 
 // String gives what is kept, fit to be shown.

@@ -162,6 +162,7 @@ type Deployment struct {
 	Hand      bool      `json:"hand,omitempty"`     // a person put single files beside what was there
 	Watched   *Watched  `json:"watched,omitempty"`  // it is all that a watch deployed; nil: it is one run
 	Promoted  *Promoted `json:"promoted,omitempty"` // what it brought from another site; nil: it did not
+	Commands  int       `json:"commands,omitempty"` // how many commands and checks were to run around it
 }
 
 // Promoted says which deployment of another site was brought. Its commit is in the origin.

@@ -28,8 +28,9 @@ import (
 // agreeing agrees to everything.
 type agreeing struct{ asked *deploy.Consent }
 
-func (*agreeing) Tell(deploy.Event)               {}
-func (a *agreeing) Agree(c *deploy.Consent) error { a.asked = c; return nil }
+func (*agreeing) Tell(deploy.Event)                      {}
+func (a *agreeing) Agree(c *deploy.Consent) error        { a.asked = c; return nil }
+func (*agreeing) Output(deploy.Runs) (io.Writer, func()) { return io.Discard, func() {} }
 func (*agreeing) Watch(context.Context, deploy.Stage) (*site.Watch, func()) {
 	return &site.Watch{}, func() {}
 }

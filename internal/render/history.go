@@ -37,8 +37,15 @@ func who(d *site.Past) string {
 	return d.User + "@" + d.Host
 }
 
-// origin says where a deployment's content came from.
+// origin says where a deployment's content came from, and that it was found unwell.
 func origin(d *site.Past) string {
+	if d.Ran != nil && d.Ran.Unwell != "" {
+		return strings.TrimSuffix("unwell; "+contentOf(d), "; -")
+	}
+	return contentOf(d)
+}
+
+func contentOf(d *site.Past) string {
 	switch {
 	case d.Hand:
 		return "sent by hand"
@@ -97,10 +104,11 @@ func (p *Printer) HistoryJSON(past []site.Past) error {
 		Origin *manifest.Origin `json:"origin,omitempty"`
 		Tree   manifest.Digest  `json:"tree"`
 		Stands bool             `json:"stands"`
+		Ran    *site.Ran        `json:"ran,omitempty"`
 	}
 	out := []entry{}
 	for i, d := range past {
-		out = append(out, entry{d.Deployment, d.Origin, d.Tree, i == 0})
+		out = append(out, entry{d.Deployment, d.Origin, d.Tree, i == 0, d.Ran})
 	}
 	return WriteJSON(p.Out, out)
 }

@@ -72,7 +72,7 @@ func byStatus(r *diff.Result) (paths map[diff.Status][]sized, drifted []sized) {
 }
 
 // ComparisonJSON writes a comparison as one object.
-func (p *Printer) ComparisonJSON(h Heading, c *deploy.Comparison) error {
+func (p *Printer) ComparisonJSON(h Heading, c *deploy.Comparison, planned []Planned) error {
 	out := struct {
 		Target    string    `json:"target"`
 		Same      int       `json:"same"`
@@ -84,7 +84,8 @@ func (p *Printer) ComparisonJSON(h Heading, c *deploy.Comparison) error {
 		Leaving   []leaving `json:"leaving"`
 		Failed    []failed  `json:"failed"`
 		SendBytes int64     `json:"send_bytes"`
-	}{Target: h.target(), Same: c.Result.Same, Leaving: []leaving{}, Failed: []failed{}}
+		Commands  []Planned `json:"commands"` // that would run around it
+	}{Commands: append([]Planned{}, planned...), Target: h.target(), Same: c.Result.Same, Leaving: []leaving{}, Failed: []failed{}}
 	for _, l := range c.Result.Leaving {
 		out.Leaving = append(out.Leaving, leaving{l.Path, l.Size, l.Until.UTC().Format(time.RFC3339)})
 	}
@@ -115,6 +116,8 @@ type Done struct {
 	Heading Heading
 	*deploy.Result
 	Options deploy.Options
+	Ran     []deploy.Ran        // commands and checks around it
+	Unwell  *deploy.UnwellError // nil: it is well
 }
 
 // OutcomeJSON writes what a deployment did as one object.
@@ -148,7 +151,9 @@ func (p *Printer) OutcomeJSON(d *Done) error {
 		SendBytes  int64           `json:"send_bytes"`
 		Started    string          `json:"started"`
 		Duration   float64         `json:"duration"` // in seconds
-	}{Target: d.Heading.target(), URL: d.Heading.Address, Same: c.Result.Same, Failed: []failed{}, Tree: d.TreeDigest(),
+		Commands   []ranJSON       `json:"commands"`
+		Unwell     *unwellJSON     `json:"unwell,omitempty"`
+	}{Commands: ranOf(d.Ran), Unwell: unwellOf(d.Unwell), Target: d.Heading.target(), URL: d.Heading.Address, Same: c.Result.Same, Failed: []failed{}, Tree: d.TreeDigest(),
 		Result:  "unchanged",
 		Started: d.Options.Started.UTC().Format(time.RFC3339), Duration: time.Since(d.Options.Started).Seconds()}
 	_, out.SendBytes = c.SendBytes()
@@ -173,6 +178,13 @@ func (p *Printer) OutcomeJSON(d *Done) error {
 		if len(o.Failed) > 0 {
 			out.Result = "incomplete"
 		}
+	}
+	switch {
+	case d.Unwell == nil:
+	case d.Unwell.Back > 0:
+		out.Result = "rolled-back"
+	default:
+		out.Result = "unwell"
 	}
 	return WriteJSON(p.Out, out)
 }

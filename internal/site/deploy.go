@@ -38,6 +38,7 @@ type Plan struct {
 	Hand         bool               // a person puts it there, beside what is there
 	Sources      string             // what the content is made of, for the record
 	Beside       *Beside            // where content may be taken from instead of being sent; nil: nowhere
+	Commands     int                // how many commands and checks are to run around it
 	Promoted     *manifest.Promoted // the deployment of another site that it brings; nil: it does not
 	Started      time.Time
 	Wait         time.Duration // how long to wait for another deployment to end
@@ -79,6 +80,7 @@ type Outcome struct {
 	Copied    int       // files that were taken from a tree beside the site
 	Failed    []Failure `cbor:"-"` // sorted by path
 	Number    int       // of the deployment; 0: nothing was published
+	Next      int       // the number that it gets when it is published
 	Verified  bool      // everything published was checked, as Method says
 	Method    Method    // how digests were computed
 	Program   string    // at the far end, that computed them; of ByProgram
@@ -239,6 +241,7 @@ func (d *Staged) stage(ctx context.Context) (err error) {
 		}
 		return err
 	}
+	d.Outcome.Next = s.after(d.before)
 	if s.trees != "" {
 		for i := range plan.Result.Changes {
 			plan.Result.Changes[i].ModeOnly = false // the tree before keeps its file as it is

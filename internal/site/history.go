@@ -23,6 +23,7 @@ type Past struct {
 	manifest.Deployment
 	Origin *manifest.Origin
 	Tree   manifest.Digest
+	Ran    *Ran // the commands that ran around it; nil: none did, or it is not known
 }
 
 // NotKeptError tells that a deployment is no longer recorded, or never was.
@@ -53,7 +54,13 @@ func (s *Site) History(ctx context.Context) ([]Past, error) {
 		if err != nil {
 			return nil, &RecordError{s.inRecord(deploymentFile(numbers[i])), err}
 		}
-		out = append(out, Past{*m.Deployment, m.Origin, tree})
+		one := Past{Deployment: *m.Deployment, Origin: m.Origin, Tree: tree}
+		if one.Commands > 0 {
+			if one.Ran, err = s.readRan(ctx, numbers[i]); err != nil {
+				return nil, err
+			}
+		}
+		out = append(out, one)
 	}
 	return out, nil
 }

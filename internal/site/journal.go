@@ -218,7 +218,7 @@ func (s *Site) writeDeployment(ctx context.Context, p *publish, out *Outcome) er
 	d := &manifest.Deployment{Number: p.number, At: time.Now().UTC().Truncate(time.Second), Host: host,
 		Same:      p.plan.Result.Same,
 		SentFiles: out.SentFiles, SentBytes: out.SentBytes, Partial: len(p.undone) > 0 || p.plan.Incomplete,
-		Rollback: p.plan.Rollback, Sources: p.plan.Sources, Hand: p.plan.Hand, Promoted: p.plan.Promoted}
+		Rollback: p.plan.Rollback, Sources: p.plan.Sources, Hand: p.plan.Hand, Promoted: p.plan.Promoted, Commands: p.plan.Commands}
 	if p.plan.Hand {
 		d.Sources = p.plan.Survey.Sources
 	}

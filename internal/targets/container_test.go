@@ -6,6 +6,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"io"
 	"os"
 	"path/filepath"
 	"testing"
@@ -71,8 +72,9 @@ func TestAProgramThatIsPlantedInAContainerIsNotRun(t *testing.T) {
 // interrupter interrupts when publishing begins.
 type interrupter struct{ cancel func() }
 
-func (interrupter) Tell(deploy.Event)           {}
-func (interrupter) Agree(*deploy.Consent) error { return nil }
+func (interrupter) Tell(deploy.Event)                      {}
+func (interrupter) Agree(*deploy.Consent) error            { return nil }
+func (interrupter) Output(deploy.Runs) (io.Writer, func()) { return io.Discard, func() {} }
 func (i interrupter) Watch(context.Context, deploy.Stage) (*site.Watch, func()) {
 	return &site.Watch{Phase: func(phase string, _ int, _ int64) {
 		if phase == "publish" {

@@ -136,11 +136,23 @@ type Opened struct {
 	Facts []site.Check // what was found out on the way, for the doctor
 	// Reload has whatever serves the site take up what was published, and tells what was done; nil: nothing is to be
 	// done.
-	Reload func(context.Context) (string, error)
+	Reload   func(context.Context) (string, error)
+	Reloaded string // what it told last
 
-	place io.Closer
-	turn  sync.Mutex
+	reloading error // why it failed last
+	place     io.Closer
+	turn      sync.Mutex
 }
+
+// TakeUp has whatever serves the site take up what was published.
+func (o *Opened) TakeUp(ctx context.Context) {
+	if o.Reload != nil {
+		o.Reloaded, o.reloading = o.Reload(ctx)
+	}
+}
+
+// ReloadFailed tells why what was published last was not taken up; nil: it was.
+func (o *Opened) ReloadFailed() error { return o.reloading }
 
 // Do implements calls.Engine. Calls take turns.
 func (o *Opened) Do(ctx context.Context, call calls.Any, question, answer any, watch *site.Watch) error {

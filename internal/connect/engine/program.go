@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/moby/moby/client"
@@ -20,10 +21,17 @@ const withNumber = `echo "$0-$$"; exec "$@"`
 // Run runs a program in a container that runs, as the container's own user, and gives its exit status. When the context
 // ends the program is interrupted, where there is a shell beside it; else it is let go.
 func (c *Container) Run(ctx context.Context, p *farend.Program) (int, error) {
-	if is, err := c.IsFolder(ctx, p.Folder); err != nil || !is {
-		return 0, &farend.NotStartedError{Folder: p.Folder}
+	folder := p.Folder
+	if is, err := c.IsFolder(ctx, folder); err != nil || !is {
+		if folder = ""; !p.Anywhere {
+			return 0, &farend.NotStartedError{Folder: p.Folder}
+		}
 	}
-	opt := client.ExecCreateOptions{Cmd: p.Args, WorkingDir: p.Folder, AttachStdin: true, AttachStdout: true, AttachStderr: true}
+	env := p.Env
+	if p.Named != "" {
+		env = append(slices.Clone(env), p.Named+"="+p.Folder)
+	}
+	opt := client.ExecCreateOptions{Cmd: p.Args, WorkingDir: folder, Env: env, AttachStdin: true, AttachStdout: true, AttachStderr: true}
 	attach := client.ExecAttachOptions{}
 	marker := "tartine-" + rand.Text()
 	outlet := &farend.Outlet{To: p.Out}
@@ -31,10 +39,10 @@ func (c *Container) Run(ctx context.Context, p *farend.Program) (int, error) {
 	out := io.Writer(outlet)
 	if t := p.Terminal; t != nil {
 		size := client.ConsoleSize{Height: uint(max(t.Height, 0)), Width: uint(max(t.Width, 0))}
-		opt.TTY, opt.ConsoleSize, opt.Env = true, size, []string{"TERM=" + t.Kind}
+		opt.TTY, opt.ConsoleSize, opt.Env = true, size, append(slices.Clone(env), "TERM="+t.Kind)
 		attach.TTY, attach.ConsoleSize = true, size
 	} else if has, err := c.Has(ctx, "/bin/sh"); err == nil && has {
-		opt.Cmd, out = append([]string{"/bin/sh", "-c", withNumber, marker}, p.Args...), gate
+		opt.Cmd, out = append([]string{"/bin/sh", "-c", withNumber, marker}, p.Words()...), gate
 	}
 	api := c.engine.api
 	created, err := api.ExecCreate(ctx, c.ID, opt)
@@ -49,7 +57,7 @@ func (c *Container) Run(ctx context.Context, p *farend.Program) (int, error) {
 	defer attached.Close()
 	outlet.Broken = func() { attached.Close() }
 	go func() { // reading may last longer than the program does
-		if p.In != nil {
+		if p.In != nil && (p.Wrap == nil || out == io.Writer(gate)) {
 			_, _ = io.Copy(attached.Conn, p.In) // the program need not read it
 		}
 		_ = attached.CloseWrite()

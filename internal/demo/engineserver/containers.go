@@ -337,7 +337,7 @@ func (c *container) begin() error {
 		inside.leave()
 		return fail(http.StatusBadRequest, "No command specified")
 	}
-	main, err := inside.start(command, c.config.User, c.config.WorkingDir, nil, io.Discard, io.Discard)
+	main, err := inside.start(command, c.config.Env, c.config.User, c.config.WorkingDir, nil, io.Discard, io.Discard)
 	if err != nil && !canMount() && (errors.Is(err, fs.ErrPermission) || errors.Is(err, syscall.ENOSPC)) {
 		inside.leave() // an ordinary user may be kept from a space of users of its own
 		c.running = true

@@ -90,7 +90,7 @@ func (s *Server) startExec(w http.ResponseWriter, r *http.Request) error {
 	var lock sync.Mutex
 	out, words := &pieces{1, conn, &lock}, &pieces{2, conn, &lock}
 	status := 126
-	started, err := inside.start(e.asked.Cmd, e.asked.User, e.asked.WorkingDir, buffered, out, words)
+	started, err := inside.start(e.asked.Cmd, e.asked.Env, e.asked.User, e.asked.WorkingDir, buffered, out, words)
 	if err != nil {
 		fmt.Fprintf(out, "exec failed: unable to start container process: %v\r\n", err)
 	} else {

@@ -167,7 +167,7 @@ func (p *process) signal(name string) {
 }
 
 // start starts a program in the room. Without an input it waits for one that never comes.
-func (r *room) start(command []string, user, folder string, in io.Reader, out, words io.Writer) (*process, error) {
+func (r *room) start(command, env []string, user, folder string, in io.Reader, out, words io.Writer) (*process, error) {
 	near, far, err := os.Pipe()
 	if err != nil {
 		return nil, err
@@ -177,6 +177,7 @@ func (r *room) start(command []string, user, folder string, in io.Reader, out, w
 	r.work <- func() {
 		cmd, err := r.command(command, user, folder)
 		if err == nil {
+			cmd.Env = append(cmd.Env, env...)
 			cmd.Stdin, cmd.Stdout, cmd.Stderr, cmd.WaitDelay = near, out, words, time.Second
 			p.cmd, err = cmd, cmd.Start()
 		}

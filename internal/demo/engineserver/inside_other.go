@@ -33,7 +33,7 @@ type process struct {
 
 func (*process) signal(string) {}
 
-func (*room) start([]string, string, string, io.Reader, io.Writer, io.Writer) (*process, error) {
+func (*room) start([]string, []string, string, string, io.Reader, io.Writer, io.Writer) (*process, error) {
 	return nil, errors.ErrUnsupported
 }
 
