@@ -25,16 +25,16 @@ demo: build
 test: .servers
 	$(GO) test -parallel 8 -timeout 12m ./...
 
-# The tests run against OpenSSH's own server, FTP servers of three makes, several login shells, programs that pack, and a desktop's keyring. As root on Debian
+# The tests run against OpenSSH's own server, FTP servers of three makes, web servers, several login shells, programs that pack and that raise rights, and a desktop's keyring. As root on Debian
 # they are installed; elsewhere those tests are skipped. Debian installs one FTP server at a time, and a web server would start at once: these are
 # unpacked into bin/servers.
-SERVERS  = openssh-server gnome-keyring libsecret-tools dbus zsh fish tcsh busybox-static proftpd-core proftpd-mod-crypto bzip2 xz-utils zstd
+SERVERS  = openssh-server gnome-keyring libsecret-tools dbus zsh fish tcsh busybox-static proftpd-core proftpd-mod-crypto bzip2 xz-utils zstd apache2-bin sudo opendoas
 UNPACKED = vsftpd pure-ftpd nginx
 
 .PHONY: .servers
 .servers:
 	@[ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null || exit 0; \
-	missing=; for program in sshd proftpd secret-tool busybox fish tcsh bzip2 xz zstd; do \
+	missing=; for program in sshd proftpd secret-tool busybox fish tcsh bzip2 xz zstd apache2 sudo doas; do \
 		PATH="$$PATH:/usr/sbin" command -v $$program >/dev/null || missing=yes; done; \
 	[ -z "$$missing" ] || { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $(SERVERS) >/dev/null; }; \
 	for program in $(UNPACKED); do \

@@ -6,10 +6,8 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
-	"net"
 	"net/http"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -20,48 +18,15 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"tartine/internal/testservers/porttest"
+	"tartine/internal/testservers/webtest"
 )
 
 // nginx serves a folder on loopback and gives the address.
 func nginx(t *testing.T, root string) string {
 	t.Helper()
-	program, err := filepath.Abs("../../bin/servers/usr/sbin/nginx") // see make .servers
-	require.NoError(t, err)
-	if _, err = os.Stat(program); err != nil {
-		program, err = exec.LookPath("nginx")
-	}
-	if err != nil && os.Getenv("CI") == "" {
-		t.Skip("nginx is not installed")
-	}
-	require.NoError(t, err)
-	port, release, err := porttest.Free()
-	require.NoError(t, err)
-	t.Cleanup(release)
-	address := fmt.Sprint("127.0.0.1:", port)
-	dir := t.TempDir()
-	settings := filepath.Join(dir, "nginx.conf")
-	user := ""
-	if os.Getuid() == 0 {
-		user = "user root;"
-	}
-	require.NoError(t, os.WriteFile(settings, fmt.Appendf(nil, `%s worker_processes 1; daemon off; pid %[2]s/pid; error_log %[2]s/error.log; events { worker_connections 256; }
-http { access_log off; client_body_temp_path %[2]s/body; proxy_temp_path %[2]s/proxy; fastcgi_temp_path %[2]s/fastcgi; uwsgi_temp_path %[2]s/uwsgi; scgi_temp_path %[2]s/scgi;
-server { listen %[3]s; root %[4]s; } }`, user, dir, address, root), 0o644))
-	cmd := exec.Command(program, "-c", settings, "-p", dir, "-e", filepath.Join(dir, "error.log"))
-	require.NoError(t, cmd.Start())
-	t.Cleanup(func() {
-		_ = cmd.Process.Signal(os.Interrupt) // it may have ended
-		_ = cmd.Wait()
-	})
-	require.Eventually(t, func() bool {
-		conn, err := net.Dial("tcp", address)
-		if err == nil {
-			conn.Close()
-		}
-		return err == nil
-	}, 10*time.Second, 10*time.Millisecond)
-	return "http://" + address
+	port := webtest.Port(t)
+	webtest.Nginx(t, port, fmt.Sprintf("server { listen 127.0.0.1:%d; root %s; }", port, root))
+	return fmt.Sprint("http://127.0.0.1:", port)
 }
 
 var script = regexp.MustCompile(`src="([^"]+)"`)

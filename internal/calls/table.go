@@ -13,7 +13,7 @@ import (
 
 // table is all calls.
 var table = []Any{Survey, Compare, Held, Stage, Publish, Abandon, Recover, GiveUp, Affirm, Deployment, History, Verify,
-	Examine, Unfinished, Locked, Unlock, Stands, List, Gather, Read, Wipe, Current, Note, Owed}
+	Examine, Unfinished, Locked, Unlock, Stands, List, Gather, Read, Wipe, Current, Note, Owed, Beacon}
 
 // Surveying asks what is at the site.
 type Surveying struct {
@@ -175,6 +175,22 @@ func VerifyingAgainst(m *manifest.Manifest, strays bool) Verifying {
 	}
 	return Verifying{Entries: manifest.Pack(m.Entries), Strays: strays}
 }
+
+// Lighting asks for a small file in the root, or for its removal.
+type Lighting struct {
+	Name   string
+	Text   string
+	Remove bool
+}
+
+// Beacon puts a small file into the root for a moment, or removes it.
+var Beacon = &Call[Lighting, None]{Name: "beacon", Writes: true,
+	Run: func(ctx context.Context, h *Here, q Lighting, _ *site.Watch) (None, error) {
+		if q.Remove {
+			return None{}, h.Site.RemoveBeacon(ctx, q.Name)
+		}
+		return None{}, h.Site.PutBeacon(ctx, q.Name, q.Text)
+	}}
 
 // The calls that only look.
 var (

@@ -27,6 +27,7 @@ type aroundFlags struct {
 }
 
 func (a *app) aroundFlags(cmd *cobra.Command, own *deployFlags) {
+	a.webFlags(cmd)
 	f := cmd.Flags()
 	f.BoolVar(&own.around.skip, "no-commands", false, "run neither build nor the commands and checks of the target")
 	f.BoolVar(&own.around.always, "always", false, "run the commands and checks although nothing changes")
@@ -38,8 +39,8 @@ const (
 	usualWithin  = 30 * time.Second
 )
 
-// around gives what the settings have run around a publish at a target; nil: nothing.
-func (a *app) around(m *meant, own aroundFlags) (*deploy.Around, error) {
+// around gives what the settings have run around a publish at a target; nil: nothing. The site is nil while it is not open.
+func (a *app) around(m *meant, s *targets.Opened, own aroundFlags) (*deploy.Around, error) {
 	settings, err := a.settings()
 	if err != nil || own.skip {
 		return nil, err
@@ -74,7 +75,7 @@ func (a *app) around(m *meant, own aroundFlags) (*deploy.Around, error) {
 	if err != nil {
 		return nil, err
 	}
-	out.Runner = &runner{app: a, at: m, folder: settingsFolder(settings), access: access, target: &t}
+	out.Runner = &runner{app: a, at: m, folder: settingsFolder(settings), access: access, target: &t, site: s}
 	return out, nil
 }
 
@@ -127,6 +128,7 @@ type runner struct {
 	folder string // of the settings
 	access *web.Access
 	target *config.Target
+	site   *targets.Opened // nil: it is not open yet
 }
 
 // Run implements deploy.Runner.

@@ -48,7 +48,7 @@ func (a *app) deployCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if _, err := a.around(&all[0], own.around); err != nil {
+			if _, err := a.around(&all[0], nil, own.around); err != nil {
 				return err
 			}
 			if err := a.buildContent(cmd.Context(), &own); err != nil {

@@ -120,7 +120,7 @@ func readText(file io.ReadCloser, err error) (string, error) {
 }
 
 func (a *app) showDiff(l *looking, c *deploy.Comparison, exitCode bool) error {
-	around, err := a.around(l.meant, aroundFlags{})
+	around, err := a.around(l.meant, l.site, aroundFlags{})
 	if err != nil {
 		return err
 	}

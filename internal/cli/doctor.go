@@ -20,7 +20,9 @@ func (a *app) doctorCommand() *cobra.Command {
 		Use:   "doctor [TARGET]",
 		Short: "Test every step on the way to a target and say what to fix",
 		Long: `Doctor goes the way of a deployment, from the name of the host to the rights in the folder, and says of each step whether it
-is good, slow or wrong, and what to fix. It writes only in a folder of its own, which it removes.`,
+is good, slow or wrong, and what to fix. It writes only in a folder of its own, which it removes. Where the settings have the address
+at which visitors see the site (web:), it goes on there: name, certificate, front page, and whether a small file that is put into the
+root for a moment is what the web gives.`,
 		Args: atMostOne("target"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.doctor(cmd.Context(), args)
@@ -29,6 +31,7 @@ is good, slow or wrong, and what to fix. It writes only in a folder of its own, 
 	a.configFlag(cmd)
 	a.targetFlags(cmd)
 	a.outputFlags(cmd)
+	a.webFlags(cmd)
 	return cmd
 }
 
@@ -51,7 +54,11 @@ func (a *app) examine(ctx context.Context, reach targets.Settings, heading rende
 		if failed != nil {
 			return failed
 		}
-		checks = append(checks, examined...)
+		seen, failed := a.webChecks(ctx, heading, opened)
+		if failed != nil {
+			return failed
+		}
+		checks = append(append(checks, examined...), seen...)
 	} else if len(checks) == 0 {
 		return err
 	}

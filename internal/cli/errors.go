@@ -60,7 +60,7 @@ func (a *app) problem(e *statusError) {
 
 // sentence turns causes into what a person needs: what failed, where, and what to try.
 func sentence(err error) *statusError {
-	for _, table := range []func(error) *statusError{ownSentence, aroundSentence, refusalSentence, secretSentence, webSentence, imageSentence, targetSentence,
+	for _, table := range []func(error) *statusError{ownSentence, aroundSentence, visitSentence, refusalSentence, secretSentence, webSentence, imageSentence, targetSentence,
 		siteSentence, usageSentence} {
 		if e := table(err); e != nil {
 			return e

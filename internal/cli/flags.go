@@ -30,6 +30,7 @@ type flags struct {
 	detail                       int // how often --verbose was given
 	log                          string
 	noCache, insecure            bool
+	resolve                      []string
 	jobs                         int
 }
 

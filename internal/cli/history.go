@@ -231,7 +231,7 @@ func (a *app) rollback(ctx context.Context, s *targets.Opened, heading render.He
 	}
 	own.options.Retire, own.options.User = a.retire(reach, nil, false), userName()
 	own.options.Generator, own.options.Origin = a.build.String(), origin(ctx, nil)
-	around, err := a.around(&meant{reach, heading}, own.around)
+	around, err := a.around(&meant{reach, heading}, s, own.around)
 	if err != nil {
 		return err
 	}

@@ -138,7 +138,7 @@ func (m *member) Earlier(ctx context.Context, number int, use func(context.Conte
 		session := &deploy.Session{Engine: s, Content: deploy.Earlier(s, number), Options: m.own.options,
 			Person: &person{app: m.app}}
 		session.Options.Retire, session.Options.Published = m.app.retire(m.reach, nil, false), s.TakeUp
-		around, err := m.app.around(m.meant, m.own.around)
+		around, err := m.app.around(m.meant, s, m.own.around)
 		if err != nil {
 			return err
 		}
@@ -206,7 +206,7 @@ func (a *app) deployOnce(ctx context.Context, m *meant, l looking, own deployFla
 	}
 	l.person().drift, l.person().deploys = own.overwriteDrift, true
 	var err error
-	if l.session.Options.Around, err = a.around(m, own.around); err != nil {
+	if l.session.Options.Around, err = a.around(m, l.site, own.around); err != nil {
 		return err
 	}
 	if !own.options.Trial { // which keeps even an interrupted publish as it is

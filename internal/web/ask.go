@@ -37,16 +37,12 @@ func (a *Access) Ask(ctx context.Context, address string, want Answer) error {
 	if err != nil {
 		return err
 	}
-	first := r.URL.Host
 	client.CheckRedirect = func(next *http.Request, via []*http.Request) error {
 		if want.Status >= 300 && want.Status < 400 {
 			return http.ErrUseLastResponse
 		}
 		if len(via) >= mostRedirects {
 			return fmt.Errorf("it is redirected more than %d times, last to %s", mostRedirects, next.URL.Redacted())
-		}
-		if next.URL.Host != first {
-			next.Header.Del("Authorization")
 		}
 		return nil
 	}
