@@ -45,6 +45,7 @@ type Program struct {
 	Path   string // one that is installed there already; empty: this one is copied there
 	Builds string // a folder of builds for other systems, tartine-OS-PROCESSOR each; may be empty
 	Own    string // the file of this program; empty: where the system says it is
+	As     *Raise // as whom it is to run; nil: as who logs in
 	// Arrived is told how much of an upload that was broken off exists there, in bytes; it may be nil.
 	Arrived func(bytes int64)
 }
@@ -72,29 +73,41 @@ const HiddenCommand = "far-end"
 // what the agent says. The caller closes the stream, also after an error, which is an *UnavailableError where the agent
 // alone is the matter.
 func Start(ctx context.Context, stream Stream, program Program) (io.Reader, error) {
-	d := &dialogue{ctx: ctx, in: bufio.NewReaderSize(stream, 256<<10), out: stream, stream: stream, marker: Marker()}
+	d := &dialogue{ctx: ctx, in: bufio.NewReaderSize(stream, 256<<10), out: stream, stream: stream, marker: Marker(), begins: program.begins()}
+	said, err := d.start(program)
+	if err == nil && strings.HasPrefix(said, "prepared ") {
+		err = d.raise(program.As, said)
+	} else if err == nil && said != "ready" {
+		err = unavailable("%s", printable(strings.TrimPrefix(said, "failed ")))
+	}
+	return d.in, err
+}
+
+// start has the program started that is there, or copies it there first. It gives what the far end says in the end: ready,
+// that it is prepared to be raised, or why it is not.
+func (d *dialogue) start(program Program) (said string, err error) {
 	if program.Path != "" {
-		return d.in, d.startInstalled(program.Path)
+		return d.startInstalled(program.Path, program.As != nil)
 	}
 	d.arrived = program.Arrived
 	own, err := ownDigest(program.Own)
 	if err != nil {
-		return nil, unavailable("this program cannot be read: %v", err)
+		return "", unavailable("this program cannot be read: %v", err)
 	}
-	system, err := d.startCopy(own)
+	said, system, err := d.startCopy(own)
 	if err != nil || system == "" {
-		return d.in, err
+		return said, err
 	}
 	build, err := program.buildFor(system)
 	if err != nil {
-		return nil, err
+		return "", err
 	}
 	if build.digest != own { // that it may be there already could not be asked before
-		if system, err = d.startCopy(build.digest); err != nil || system == "" {
-			return d.in, err
+		if said, system, err = d.startCopy(build.digest); err != nil || system == "" {
+			return said, err
 		}
 	}
-	return d.in, d.upload(build)
+	return d.upload(build)
 }
 
 // Copy gives the program that is to run at a far end of some system, where it is not put there through a shell, with
@@ -234,6 +247,7 @@ type dialogue struct {
 	marker string
 
 	arrived func(bytes int64)
+	begins  string // the part of scripts that begins the program
 }
 
 // The scripts hold no backslash and leave nothing behind when they are broken off, but what arrived of a copy. M is the
@@ -244,8 +258,8 @@ ours() { [ -n "$(find "$1" -prune -user "$u" ! -perm -020 ! -perm -002 ! -type l
 safe() { ( cd -P "$1" 2>/dev/null || exit 1; p=$(pwd -P); ours "$p" || exit 1; while [ "$p" != / ]; do p=${p%/*}; p=${p:-/}; [ -n "$(find "$p" -prune '(' -user "$u" -o -user 0 ')' '(' ! -perm -020 ! -perm -002 -o -perm -1000 ')' 2>/dev/null)" ] || exit 1; done ) }
 sum() { if command -v sha256sum >/dev/null 2>&1; then sha256sum <"$1"; elif command -v shasum >/dev/null 2>&1; then shasum -a 256 <"$1"; fi; }
 right() { case "$(sum "$1" 2>/dev/null)" in "$x "*) return 0;; esac; return 1; }
-if [ -x "$f" ] && safe "$d" && ours "$f" && right "$f"; then touch -c "$f" 2>/dev/null; exec "$f" far-end --marker "$m"; fi
-echo "$m missing $(uname -s) $(uname -m)"
+if [ -x "$f" ] && safe "$d" && ours "$f" && right "$f"; then touch -c "$f" 2>/dev/null; go "$f"
+else echo "$m missing $(uname -s) $(uname -m)"; fi
 `
 	installedScript = `m='M'; f='P'
 if [ -x "$f" ]; then exec "$f" far-end --marker "$m"; fi
@@ -275,10 +289,11 @@ trap - EXIT HUP INT TERM PIPE
 [ -z "$by" ] || rm -f "$by"
 find "$d" -name 'agent-*' ! -name "$n" -mtime +1 -exec rm -f {} + 2>/dev/null
 find "$d" -name '.agent-*' -mmin +60 -exec rm -f {} + 2>/dev/null
-exec "$f" far-end --marker "$m" --remove "$own"
-fi
+go "$f" "$own"
+else
 gone
 echo "$m failed the copy does not run there"
+fi
 fi
 fi
 `
@@ -338,55 +353,58 @@ func (d *dialogue) first(script string, with ...string) error {
 	return err
 }
 
-func (d *dialogue) startInstalled(path string) error {
+func (d *dialogue) startInstalled(path string, raised bool) (said string, err error) {
 	if strings.ContainsAny(path, "'\n") {
-		return unavailable("%q cannot be the name of a program", path)
+		return "", unavailable("%q cannot be the name of a program", path)
 	}
-	if err := d.first(installedScript, "'P'", "'"+path+"'"); err != nil {
-		return err
+	script := installedScript
+	if raised {
+		script = "m='M'; u=$(id -u)\n" + d.begins + installedRaised
 	}
-	said, err := d.hear(startLimit)
-	if err == nil && said != "ready" {
+	if err := d.first(script, "'P'", "'"+path+"'"); err != nil {
+		return "", err
+	}
+	said, err = d.hear(startLimit)
+	if err == nil && said == "missing" {
 		err = unavailable("there is no program %s", path)
 	}
-	return err
+	return said, err
 }
 
 // startCopy starts the copy that exists there; where none does it gives the system that the far end runs.
-func (d *dialogue) startCopy(digest string) (system string, err error) {
-	if err := d.first(startScript, "'N'", "'"+copyName(digest)+"'", "'X'", "'"+digest+"'"); err != nil {
-		return "", err
+func (d *dialogue) startCopy(digest string) (said, system string, err error) {
+	if err := d.first(d.begins+startScript, "'N'", "'"+copyName(digest)+"'", "'X'", "'"+digest+"'"); err != nil {
+		return "", "", err
 	}
-	said, err := d.hear(startLimit)
-	if err != nil || said == "ready" {
-		return "", err
+	said, err = d.hear(startLimit)
+	uname, missing := strings.CutPrefix(said, "missing ")
+	if err != nil || !missing {
+		return said, "", err
 	}
-	uname := strings.TrimPrefix(said, "missing ")
 	if system = systems[uname]; system == "" {
-		return "", unavailable("it runs %s, for which there is no build", printable(uname))
+		return "", "", unavailable("it runs %s, for which there is no build", printable(uname))
 	}
-	return system, nil
+	return "", system, nil
 }
 
-// upload copies the program there and starts it.
-func (d *dialogue) upload(b *build) error {
+// upload copies the program there and starts it, and gives what the far end says then.
+func (d *dialogue) upload(b *build) (said string, err error) {
 	var packed bytes.Buffer
 	w, err := gzip.NewWriterLevel(&packed, gzip.BestSpeed)
 	if err != nil {
-		return err
+		return "", err
 	}
 	if _, err := w.Write(b.content); err != nil {
-		return err
+		return "", err
 	}
 	if err := w.Close(); err != nil {
-		return err
+		return "", err
 	}
 	if err = d.say(uploadScript, "GZIPPED", fmt.Sprint(packed.Len()), "PLAIN", fmt.Sprint(len(b.content))); err != nil {
-		return err
+		return "", err
 	}
-	said, err := d.hear(startLimit)
-	if err != nil {
-		return err
+	if said, err = d.hear(startLimit); err != nil {
+		return "", err
 	}
 	var (
 		way    string
@@ -394,27 +412,21 @@ func (d *dialogue) upload(b *build) error {
 	)
 	content := packed.Bytes()
 	if n, _ := fmt.Sscanf(said, "send %s %d", &way, &stands); n != 2 {
-		return unavailable("%s", printable(strings.TrimPrefix(said, "failed ")))
+		return "", unavailable("%s", printable(strings.TrimPrefix(said, "failed ")))
 	}
 	if way == "plain" {
 		content = b.content
 	}
 	if stands < 0 || stands > len(content) {
-		return unavailable("%s", printable(said))
+		return "", unavailable("%s", printable(said))
 	}
 	if d.arrived != nil && stands > 0 {
 		d.arrived(int64(stands))
 	}
 	if _, err := d.out.Write(content[stands:]); err != nil {
-		return d.lost("the copy was broken off")
+		return "", d.lost("the copy was broken off")
 	}
-	if said, err = d.hear(uploadLimit); err != nil {
-		return err
-	}
-	if said != "ready" {
-		return unavailable("%s", printable(strings.TrimPrefix(said, "failed ")))
-	}
-	return nil
+	return d.hear(uploadLimit)
 }
 
 // Ready is what the agent says, behind the marker, before the protocol begins.

@@ -16,6 +16,7 @@ import (
 func (a *app) farEndCommand() *cobra.Command {
 	var (
 		marker, check, remove, lane string
+		hushed                      bool
 	)
 	cmd := &cobra.Command{
 		Use:    agent.HiddenCommand,
@@ -28,12 +29,16 @@ func (a *app) farEndCommand() *cobra.Command {
 			if lane != "" {
 				return agent.Lane(a.stdin, a.stdout, lane, marker)
 			}
+			if hushed {
+				hush()
+			}
 			return a.farEnd(cmd.Context(), marker, remove)
 		},
 	}
 	cmd.Flags().StringVar(&marker, "marker", "", "what the first line begins with")
 	cmd.Flags().StringVar(&check, "check", "", "only check that this program has this digest")
 	cmd.Flags().StringVar(&remove, "remove", "", "a temporary folder that holds this program, and that goes at once")
+	cmd.Flags().BoolVar(&hushed, "hushed", false, "write nothing to standard error, which goes where standard output does")
 	cmd.Flags().StringVar(&lane, "lane", "", "only pass content on into this pipe of an agent")
 	return cmd
 }

@@ -24,7 +24,7 @@ type flags struct {
 	identity, knownHosts, pinned string
 	sshConfig                    string
 	waitForHost, reconnect       time.Duration
-	limitRate, agent             string
+	limitRate, agent, as         string
 	format                       string
 	quiet, noColor, yes          bool
 	detail                       int // how often --verbose was given

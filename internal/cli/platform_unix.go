@@ -3,6 +3,8 @@
 package cli
 
 import (
+	"golang.org/x/sys/unix"
+
 	"io"
 	"os"
 	"os/signal"
@@ -49,5 +51,12 @@ func sizes(terminal *os.File) (changed <-chan [2]int, stop func()) {
 	return out, func() {
 		signal.Stop(signals)
 		close(signals)
+	}
+}
+
+// hush has what is written to standard error go nowhere.
+func hush() {
+	if nowhere, err := os.OpenFile(os.DevNull, os.O_WRONLY, 0); err == nil {
+		_ = unix.Dup2(int(nowhere.Fd()), int(os.Stderr.Fd())) // else it is only disturbed
 	}
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -25,6 +26,9 @@ func (a *app) targetFlags(cmd *cobra.Command) {
 		"try for so long to open a lost connection again; 0: not at all")
 	f.StringVar(&a.flags.limitRate, "limit-rate", "", "send and receive no more than this `RATE`, as in 500kB/s or 5MB/s")
 	f.StringVar(&a.flags.agent, "agent", "", "what runs next to the files at the far end: auto, off, or the `PATH` of a program there (auto)")
+	if cmd.Name() != "fetch" && cmd.Name() != "send" { // where it is another name for a file
+		f.StringVar(&a.flags.as, "as", "", "read and write files at the far end as this `USER` of it, through sudo, doas or su")
+	}
 	f.IntVar(&a.flags.jobs, "jobs", 0, "how many files are in flight at once (16)")
 }
 
@@ -127,9 +131,46 @@ func (a *app) applyTarget(out *targets.Settings, t *config.Target) {
 	if t.Password.IsSet() {
 		out.Password = once(a.secret(t.Password, "password of target "+out.Name))
 	}
+	out.As.User, out.As.With = t.As.Value, t.With.Value
+	if t.AsPassword.IsSet() {
+		out.As.Password = a.raisingPassword(out, &t.AsPassword)
+	}
 	if t.Passphrase.IsSet() {
 		find := once(a.secret(t.Passphrase, "passphrase of target "+out.Name))
 		out.SSH.Passphrase, out.SSH.Settled = func(string) (string, error) { return find() }, !t.Passphrase.Ask
+	}
+}
+
+// raisingPassword gives what answers a program that raises rights: what the settings say, or a person, who may err. What was
+// right is kept, so that a connection that is opened again asks nobody.
+func (a *app) raisingPassword(of *targets.Settings, from *config.Secret) func(try int) (string, error) {
+	kept := ""
+	what := "password for becoming " + of.As.User
+	if of.Name != "" {
+		what += " at " + of.Name
+	}
+	return func(try int) (string, error) {
+		switch {
+		case try == 1 && kept != "":
+			return kept, nil
+		case from != nil && !from.Ask:
+			if try > 1 {
+				return "", errors.New("the settings have no other one (as_password)")
+			}
+			return a.secret(*from, what)()
+		case a.askProgram() != "":
+			answer, err := askWith(a.askProgram(), what+": ")
+			kept = answer
+			return answer, err
+		case !a.canAsk():
+			return "", errors.New("there is no terminal to ask for it; say where it is found with as_password:")
+		}
+		if try > 1 {
+			render.Fprintf(a.stderr, "It is not accepted.\n")
+		}
+		answer, err := a.askSecret(what)
+		kept = answer
+		return answer, err
 	}
 }
 
@@ -164,6 +205,12 @@ func (a *app) applyTargetFlags(out *targets.Settings) {
 	}
 	if a.flags.agent != "" {
 		out.Agent.Use = a.flags.agent
+	}
+	if a.flags.as != "" {
+		out.As.User = a.flags.as
+	}
+	if out.As.User != "" && out.As.Password == nil {
+		out.As.Password = a.raisingPassword(out, nil)
 	}
 	out.SSH.KnownHosts = a.flags.knownHosts
 	if rate, _ := config.ParseRate(a.flags.limitRate); rate > 0 {

@@ -136,6 +136,9 @@ type Target struct {
 	Wait          Text      `yaml:"wait" doc:"how long to try again until the login to a new machine works, as in 2m"`
 	Command       []Text    `yaml:"command" doc:"a program of this machine, and its arguments, whose standard input and output lead to a shell at the far end; url is then a path there"`
 	Agent         Text      `yaml:"agent" doc:"which program runs next to the files over ssh:// and command: auto (a copy of this one), off (none: SFTP), or the path of one that is installed there (auto)"`
+	As            Text      `yaml:"as" doc:"the user of the far end as whom files are read and written there, where that is another one than who logs in; commands run as who logs in"`
+	With          Text      `yaml:"with" enum:"sudo,doas,su" doc:"by which program of the far end that is done (the first of them that is there)"`
+	AsPassword    Secret    `yaml:"as_password" doc:"where the password is found that this program asks for"`
 	Certificate   Text      `yaml:"certificate" doc:"the fingerprint that pins the certificate of an ftps:// server, SHA256: and the hex of its DER form"`
 	Insecure      bool      `yaml:"insecure" doc:"let the password of an ftp:// target cross the connection in the clear (false)"`
 	Engine        Text      `yaml:"engine" doc:"the address of the container engine: unix://, tcp:// or ssh:// (what DOCKER_HOST or the current context says, else the usual socket)"`
@@ -282,6 +285,9 @@ func (s *Settings) check() error {
 			return &Error{c.At, fmt.Sprintf("certificate %q is not a fingerprint", c.Value),
 				"it reads SHA256: and 64 hexadecimal digits"}
 		}
+		if err := t.checkRaised(); err != nil {
+			return err
+		}
 		if err := t.checkContainer(); err != nil {
 			return err
 		}
@@ -311,6 +317,21 @@ var (
 	certificatePattern = regexp.MustCompile(`^SHA256:[0-9a-fA-F]{64}$`)
 	restartPattern     = regexp.MustCompile(`^(true|false|signal:[A-Z0-9+-]+)$`)
 )
+
+var userPattern = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.-]{0,63}$`)
+
+// checkRaised checks what is said of another user.
+func (t *Target) checkRaised() error {
+	switch {
+	case t.As.Value == "" && t.With.Value != "":
+		return &Error{t.With.At, "with says how to become the user of as", "add as: USER"}
+	case t.As.Value == "" && t.AsPassword.IsSet():
+		return &Error{t.AsPassword.At, "as_password is for becoming the user of as", "add as: USER"}
+	case t.As.Value != "" && !userPattern.MatchString(t.As.Value):
+		return &Error{t.As.At, fmt.Sprintf("as %q is not the name of a user", t.As.Value), "write it as in as: www-data"}
+	}
+	return nil
+}
 
 // checkContainer checks what only a container has.
 func (t *Target) checkContainer() error {

@@ -9,6 +9,8 @@ import (
 	"os/exec"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"tartine/internal/farend"
 )
 
@@ -46,6 +48,32 @@ func OpenShell(client *Client) (*Shell, error) {
 		var out io.Reader
 		if out, err = session.StdoutPipe(); err == nil {
 			if err = session.Start("sh"); err == nil {
+				return &Shell{out, in, session.Close, func() bool {
+					_, _, dead := client.SendRequest("keepalive@openssh.com", true, nil)
+					return dead != nil
+				}}, nil
+			}
+		}
+	}
+	session.Close()
+	return nil, fmt.Errorf("%w: %w", farend.ErrUnsupported, err)
+}
+
+// OpenTerminalShell starts a shell over a connection that has a terminal, which passes all bytes as they are.
+func OpenTerminalShell(client *Client) (*Shell, error) {
+	session, err := client.NewSession()
+	if err != nil {
+		return nil, why(client, err)
+	}
+	in, err := session.StdinPipe()
+	if err == nil {
+		var out io.Reader
+		if out, err = session.StdoutPipe(); err == nil {
+			// A shell takes its commands as from a file, without prompts and groups of its own, where its output is no terminal.
+			if err = session.RequestPty("dumb", 24, 80, ssh.TerminalModes{ssh.ECHO: 0}); err == nil {
+				err = session.Start("exec sh -c 'stty raw -echo; sh 2>/dev/null | cat'")
+			}
+			if err == nil {
 				return &Shell{out, in, session.Close, func() bool {
 					_, _, dead := client.SendRequest("keepalive@openssh.com", true, nil)
 					return dead != nil

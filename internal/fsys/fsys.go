@@ -111,6 +111,15 @@ type Extender interface {
 	Extend(ctx context.Context, name string, offset int64, content io.Reader, attr Attributes) (int64, error)
 }
 
+// Onlooker is an FS that knows the users of the system that it is on.
+type Onlooker interface {
+	// Who tells who reads and writes.
+	Who() string
+	// Shut tells at which folder, the uppermost one, a user is kept from reading what is at a name; empty: the user may.
+	// Known is false where there is no such user.
+	Shut(user, name string) (path string, known bool)
+}
+
 // Spacer is an FS that can tell how much may still be written.
 type Spacer interface {
 	FreeSpace(ctx context.Context) (Space, error)

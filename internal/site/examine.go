@@ -61,6 +61,7 @@ func (s *Site) Examine(ctx context.Context) ([]Check, error) {
 	if err := s.note(ctx); err != nil {
 		x.lost = err
 	}
+	x.people()
 	x.room(ctx)
 	x.names(ctx)
 	if errors.Is(x.lost, farend.ErrLost) {
@@ -250,6 +251,30 @@ func (x *examination) linking(ctx context.Context) {
 		return
 	}
 	x.add("rollback", Slow, "", "what is replaced cannot be kept there: a rollback has only what was removed")
+}
+
+// webUsers are the users that web servers run as, by what systems call them.
+var webUsers = []string{"www-data", "nginx", "apache", "http", "www", "_www"}
+
+// people tells who reads and writes there, and whether a web server's user could read the root: without the right to
+// enter one of the folders above it, visitors are answered 403.
+func (x *examination) people() {
+	place, ok := x.site.fs.(fsys.Onlooker)
+	if !ok {
+		return
+	}
+	x.add("user", Good, "", "files are read and written as %s, and belong to that user", place.Who())
+	for _, user := range webUsers {
+		shut, known := place.Shut(user, x.site.root)
+		switch {
+		case !known:
+		case shut == "":
+			x.add("web server", Good, "", "the user %s may read the root", user)
+		default:
+			x.add("web server", Slow, fmt.Sprintf("if the web server runs as %s: chmod o+x %s, or o+rx for the root itself; else visitors are answered 403", user, shut),
+				"the user %s may not enter or read %s", user, shut)
+		}
+	}
 }
 
 func (x *examination) room(ctx context.Context) {

@@ -87,6 +87,14 @@ func (d Drivers) Parse(text string) (Address, error) {
 // Open connects and opens the site. The site must be closed.
 func (d Drivers) Open(ctx context.Context, s Settings) (*Opened, error) {
 	driver := d.find(s.Address.Kind)
+	if s.As.User != "" {
+		if err := s.checkRaised(); err != nil {
+			return nil, err
+		}
+		if s.Address.Kind == Folder && len(s.Command) == 0 {
+			s.Command = []string{"sh"} // the engine runs in another process
+		}
+	}
 	switch {
 	case len(s.Command) > 0:
 		return openCommand(ctx, s)

@@ -29,6 +29,9 @@ func (s *Settings) program() agent.Program {
 	if p.Path == "auto" {
 		p.Path = ""
 	}
+	if s.As.User != "" {
+		p.As = &agent.Raise{User: s.As.User, With: s.As.With, Password: s.As.Password}
+	}
 	return p
 }
 
@@ -38,7 +41,11 @@ func (s *Settings) farRoot() agent.Root {
 
 // startAgent starts an agent behind a shell, which is closed with it.
 func (s *Settings) startAgent(ctx context.Context, shell *connect.Shell) (*agent.Client, error) {
-	in, err := agent.Start(ctx, shell, s.program())
+	return s.startProgram(ctx, shell, s.program())
+}
+
+func (s *Settings) startProgram(ctx context.Context, shell *connect.Shell, program agent.Program) (*agent.Client, error) {
+	in, err := agent.Start(ctx, shell, program)
 	if err != nil {
 		shell.Close()
 		return nil, err
@@ -84,7 +91,16 @@ func (s *Settings) agentOver(ctx context.Context, client *connect.Client) (*agen
 		return nil, err
 	}
 	far, err := s.startAgent(ctx, shell)
-	if err == nil && s.RateLimit == 0 {
+	var terminal *agent.TerminalError
+	if errors.As(err, &terminal) {
+		if shell, err = connect.OpenTerminalShell(client); err != nil {
+			return nil, terminal
+		}
+		program := s.program()
+		program.As.Terminal = true
+		far, err = s.startProgram(ctx, shell, program)
+	}
+	if err == nil && s.RateLimit == 0 && s.As.User == "" { // what passes content on runs as who logs in
 		far.Widen(func(context.Context) (agent.Stream, error) { return connect.OpenShell(client) })
 	}
 	return far, err
@@ -208,8 +224,9 @@ func isFinal(err error) bool {
 	var (
 		key   *connect.HostKeyError
 		unfit *UnfitError
+		raise *agent.RaiseError
 	)
-	return errors.As(err, &key) || errors.As(err, &unfit)
+	return errors.As(err, &key) || errors.As(err, &unfit) || errors.As(err, &raise)
 }
 
 func (l *lasting) Abilities() fsys.Abilities { return l.Now().Abilities() }

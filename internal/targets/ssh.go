@@ -104,7 +104,7 @@ func (s *Settings) openOver(ctx context.Context, dial *connect.SSH, client *conn
 	var why *agent.UnavailableError
 	if s.Address.Kind == SSH && s.Agent.Use != NoAgent && s.Between == nil {
 		opened, err := s.openAgent(ctx, dial, client)
-		if !errors.As(err, &why) {
+		if !errors.As(err, &why) || s.As.User != "" {
 			if err != nil {
 				client.Close()
 			}

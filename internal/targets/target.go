@@ -4,10 +4,12 @@ package targets
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"sync"
 	"time"
 
+	"tartine/internal/agent"
 	"tartine/internal/calls"
 	"tartine/internal/connect"
 	"tartine/internal/fsys"
@@ -41,6 +43,7 @@ type Settings struct {
 	FTP       FTPSettings
 	Container ContainerSettings
 	Agent     AgentSettings
+	As        RaiseSettings
 	Archive   ArchiveSettings
 
 	Jobs    int
@@ -63,6 +66,38 @@ type AgentSettings struct {
 	Builds  string // a folder of builds of this program for other systems; may be empty
 	Own     string // the file of this program; empty: where the system says it is
 	Version string // which program this is
+}
+
+// RaiseSettings says as which other user the agent runs.
+type RaiseSettings struct {
+	User     string                        // empty: as who logs in
+	With     string                        // sudo, doas or su; empty: the first of them that is there
+	Password func(try int) (string, error) // asked for where one is wanted; try counts from 1
+}
+
+// RaiseProblem tells why files cannot be read and written as another user at a target.
+type RaiseProblem struct{ Reason, Instead string }
+
+func (e *RaiseProblem) Error() string { return e.Reason }
+
+func (s *Settings) checkRaised() error {
+	wrong := func(instead, reason string, args ...any) error {
+		return &RaiseProblem{fmt.Sprintf(reason, args...), instead}
+	}
+	kind := s.Address.Kind
+	switch {
+	case !agent.IsUser(s.As.User):
+		return wrong("write it as in as: www-data", "%q is not the name of a user", s.As.User)
+	case kind == Container:
+		return wrong("say whom files belong to with owner:", "in a container the agent runs as its root already, so as: is not for it")
+	case kind != SSH && kind != Folder && len(s.Command) == 0:
+		return wrong("an address with ssh:// is for that", "%s:// is for files alone, so nobody can become %s there", kind, s.As.User)
+	case s.Address.Home:
+		return wrong("write the whole path", "a path below the home folder is not clear where as: is set: it may be that of %s", s.As.User)
+	case s.Agent.Use == NoAgent:
+		return wrong("take agent: off out", "with as: an agent must run at the far end")
+	}
+	return nil
 }
 
 func (s *Settings) between(f fsys.FS) fsys.FS {
