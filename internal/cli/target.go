@@ -163,7 +163,7 @@ func (a *app) raisingPassword(of *targets.Settings, from *config.Secret) func(tr
 			kept = answer
 			return answer, err
 		case !a.canAsk():
-			return "", errors.New("there is no terminal to ask for it; say where it is found with as_password:")
+			return "", errors.New("there is no terminal to ask for it; say with as_password where it is found")
 		}
 		if try > 1 {
 			render.Fprintf(a.stderr, "It is not accepted.\n")
