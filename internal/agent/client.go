@@ -363,7 +363,7 @@ func (c *Client) stage(ctx context.Context, asked *calls.Staging, to **site.Outc
 		Incomplete: plan.Incomplete,
 		SendAll:    plan.SendAll, History: plan.History, Rollback: plan.Rollback, Sources: plan.Sources, Hand: plan.Hand, Took: time.Since(plan.Started),
 		Wait: plan.Wait}
-	call.Beside, call.Commands = plan.Beside, plan.Commands
+	call.Beside, call.Commands, call.Like = plan.Beside, plan.Commands, plan.Like
 	if p := plan.Promoted; p != nil {
 		call.Promoted = &promotedCall{p.From, p.Deployment, p.Tree}
 	}

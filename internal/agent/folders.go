@@ -64,6 +64,9 @@ func digestFolder(entries []manifest.Entry, of []int) manifest.Digest {
 			digest = sha256.Sum256([]byte(e.Link))
 		}
 		hash.Write(digest[:])
+		if e.Owner != nil {
+			fmt.Fprintf(hash, " %s\n", e.Owner)
+		}
 	}
 	return manifest.Digest(hash.Sum(nil))
 }

@@ -240,6 +240,7 @@ type stageCall struct {
 	Beside       *site.Beside     `cbor:"beside,omitempty"`
 	Promoted     *promotedCall    `cbor:"promoted,omitempty"`
 	Commands     int              `cbor:"commands,omitempty"`
+	Like         bool             `cbor:"like,omitempty"`
 	Took         time.Duration    `cbor:"took"` // since the deployment was begun
 	Wait         time.Duration    `cbor:"wait,omitempty"`
 	Watched      *watchedCall     `cbor:"watched,omitempty"`

@@ -337,7 +337,7 @@ func (s *server) doStage(ctx context.Context, m *message, watch *site.Watch) (an
 		Generator: call.Generator, Origin: call.Origin, RemoveStrays: call.RemoveStrays, MakeParents: call.MakeParents,
 		Partial: call.Partial, Incomplete: call.Incomplete, SendAll: call.SendAll, History: call.History,
 		Rollback: call.Rollback, Sources: call.Sources, Hand: call.Hand, Started: time.Now().Add(-call.Took), Wait: max(call.Wait, leaveTime)}
-	plan.Beside, plan.Commands = call.Beside, call.Commands
+	plan.Beside, plan.Commands, plan.Like = call.Beside, call.Commands, call.Like
 	if p := call.Promoted; p != nil {
 		plan.Promoted = &manifest.Promoted{From: printable(p.From), Deployment: p.Deployment, Tree: p.Tree}
 	}

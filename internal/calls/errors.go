@@ -90,6 +90,7 @@ func Wire(err error) *Error {
 		untrusted  *site.UntrustedError
 		unfinished *site.UnfinishedError
 		step       *site.StepError
+		owner      *site.OwnerError
 	)
 	switch {
 	case errors.As(err, &lost):
@@ -114,6 +115,8 @@ func Wire(err error) *Error {
 		return facts("space", space)
 	case errors.As(err, &clash):
 		return facts("case", clash.Clashes)
+	case errors.As(err, &owner):
+		return facts("owner", owner)
 	}
 	if path, is := err.(*fs.PathError); is { //nolint:errorlint // what is around it would be lost
 		return facts("path", pathFacts{path.Op, path.Path, Wire(path.Err)})
@@ -224,6 +227,11 @@ func (w *Error) factual() (err, broken error) {
 	case "space":
 		e := &site.SpaceError{}
 		broken, err = Decoding.Unmarshal(w.Data, e), e
+	case "owner":
+		owner := &site.OwnerError{}
+		broken = Decoding.Unmarshal(w.Data, owner)
+		owner.Reason, owner.Owner = farend.Said(owner.Reason, MostSaid), farend.Said(owner.Owner, MostSaid)
+		err = owner
 	case "case":
 		var clashes []manifest.CaseClash
 		broken = Decoding.Unmarshal(w.Data, &clashes)

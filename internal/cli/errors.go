@@ -139,8 +139,12 @@ func siteSentence(err error) *statusError {
 		lost       *site.LockLostError
 		untrusted  *site.UntrustedError
 		unfinished *site.UnfinishedError
+		owner      *site.OwnerError
 	)
 	switch {
+	case errors.As(err, &owner):
+		return &statusError{status: ExitRefused, what: owner.Error() + "; nothing was changed",
+			next: "correct attributes: in the settings; or write there as somebody who may, with as: root"}
 	case errors.Is(err, site.ErrRecord):
 		return &statusError{status: ExitUsage, what: err.Error(), next: "choose another path: what is there belongs to Tartine alone"}
 	case errors.As(err, &lost):

@@ -3,8 +3,11 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -189,6 +192,16 @@ func (a *app) scanOptions(s *config.Settings) (content.Options, error) {
 	}
 	rules := &ruleMaker{}
 	opt.Allow = rules.make(s.Guard.Allow, "guard")
+	for i := range s.Attributes {
+		a := &s.Attributes[i]
+		own := content.Attribute{Rule: rules.one(a.Match.Value, "attributes in "+a.Match.At.String()), Folders: strings.HasSuffix(a.Match.Value, "/"),
+			User: a.Owner.Value, Group: a.Group.Value}
+		if bits, err := strconv.ParseUint(a.Mode.Value, 8, 32); err == nil { // it was checked
+			mode := fs.FileMode(bits)
+			own.Mode = &mode
+		}
+		opt.Attributes = append(opt.Attributes, own)
+	}
 	if rules.err != nil {
 		return opt, rules.err
 	}
@@ -199,6 +212,14 @@ func (a *app) scanOptions(s *config.Settings) (content.Options, error) {
 		}
 	}
 	return opt, nil
+}
+
+// withoutOwners leaves out to whom files should belong: in an archive everything is its reader's.
+func withoutOwners(opt *content.Options) {
+	opt.Attributes = slices.Clone(opt.Attributes)
+	for i := range opt.Attributes {
+		opt.Attributes[i].User, opt.Attributes[i].Group = "", ""
+	}
 }
 
 // warnUnused names the rules that matched nothing.

@@ -92,7 +92,7 @@ func (w *handwork) session(ctx context.Context, at *hand, later bool) *deploy.Se
 	a, opt, reach := w.app, w.own.options, at.reach
 	opt.Hand, opt.RemoveStrays, opt.History, opt.User = true, true, reach.History, userName()
 	opt.Retire, opt.Generator, opt.Origin = a.retire(reach, nil, true), a.build.String(), origin(ctx, nil)
-	opt.Published = at.site.TakeUp
+	opt.Published, opt.Like = at.site.TakeUp, reach.Like
 	return &deploy.Session{Engine: at.site, Options: opt,
 		Person: agreeing{&person{app: a, title: at.heading.Place() + ": by hand", strays: true, later: later}}}
 }

@@ -64,6 +64,9 @@ func (l *looking) open(ctx context.Context, a *app, args []string, opt deploy.Op
 	}
 	reach := l.meant.reach
 	l.heading, l.from = l.meant.heading, from
+	if reach.Address.Kind == targets.Archive {
+		withoutOwners(&l.from.scan)
+	}
 	if err := targets.CheckOverlap(reach.Address, paths(from.sources)); err != nil {
 		return err
 	}
@@ -79,7 +82,7 @@ func (l *looking) open(ctx context.Context, a *app, args []string, opt deploy.Op
 	if l.site, err = a.open(ctx, reach); err != nil {
 		return err
 	}
-	opt.Published = l.site.TakeUp
+	opt.Published, opt.Like = l.site.TakeUp, reach.Like
 	l.session = &deploy.Session{Engine: l.site, Content: l.content, Options: opt, Person: person}
 	return nil
 }

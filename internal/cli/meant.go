@@ -137,7 +137,7 @@ func (m *member) Earlier(ctx context.Context, number int, use func(context.Conte
 	return m.app.withOne(ctx, m.meant, func(ctx context.Context, s *targets.Opened, _ render.Heading, _ targets.Settings) error {
 		session := &deploy.Session{Engine: s, Content: deploy.Earlier(s, number), Options: m.own.options,
 			Person: &person{app: m.app}}
-		session.Options.Retire, session.Options.Published = m.app.retire(m.reach, nil, false), s.TakeUp
+		session.Options.Retire, session.Options.Published, session.Options.Like = m.app.retire(m.reach, nil, false), s.TakeUp, m.reach.Like
 		around, err := m.app.around(m.meant, s, m.own.around)
 		if err != nil {
 			return err

@@ -96,6 +96,7 @@ func (a *app) pack(ctx context.Context, p *packing) error {
 	if err != nil {
 		return err
 	}
+	withoutOwners(&from.scan)
 	if form.When, err = contentTime(ctx, from.sources); err != nil {
 		return err
 	}

@@ -171,7 +171,7 @@ func (s *sending) run(ctx context.Context, at *targets.Opened, heading render.He
 		return err
 	}
 	opt := s.own.options
-	opt.Published = at.TakeUp
+	opt.Published, opt.Like = at.TakeUp, reach.Like
 	opt.Hand, opt.History, opt.User = true, reach.History, userName()
 	opt.Retire, opt.Generator, opt.Origin = a.retire(reach, nil, false), a.build.String(), origin(ctx, nil)
 	person := &person{app: a, title: heading.Place() + ": sent by hand", drift: s.own.overwriteDrift}

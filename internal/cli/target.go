@@ -131,7 +131,7 @@ func (a *app) applyTarget(out *targets.Settings, t *config.Target) {
 	if t.Password.IsSet() {
 		out.Password = once(a.secret(t.Password, "password of target "+out.Name))
 	}
-	out.As.User, out.As.With = t.As.Value, t.With.Value
+	out.As.User, out.As.With, out.Like = t.As.Value, t.With.Value, t.KeepAttributes
 	if t.AsPassword.IsSet() {
 		out.As.Password = a.raisingPassword(out, &t.AsPassword)
 	}

@@ -56,18 +56,19 @@ func Find(dir, home string) (string, error) {
 
 // Settings is a whole tartine.yaml.
 type Settings struct {
-	Name    Text              `yaml:"name" doc:"what the site is called, for messages"`
-	Content []Source          `yaml:"content" doc:"where the content comes from; where sources meet on one path the later one wins"`
-	Include []Text            `yaml:"include" doc:"patterns; what none matches is left out; without any, everything is taken"`
-	Exclude []Text            `yaml:"exclude" doc:"patterns of what is left out of every source; an exclude always wins"`
-	Links   Text              `yaml:"links" enum:"keep,follow,skip" doc:"what becomes of symbolic links (keep)"`
-	Modes   Text              `yaml:"modes" enum:"default,keep" doc:"default: files 0644, executables and folders 0755; keep: as they are here"`
-	Last    []Text            `yaml:"last" doc:"patterns of what is published last, after all that it refers to (pages: *.html and the like)"`
-	Retire  Retire            `yaml:"retire" doc:"what becomes of files that are no longer in the content"`
-	Shared  []Text            `yaml:"shared" doc:"files of settings that hold here, too; what is said here wins, and their paths are relative to them"`
-	Guard   Guard             `yaml:"guard" doc:"what may be deployed although it looks like a secret"`
-	Build   Line              `yaml:"build" doc:"what makes the content, run on this machine in the folder of the settings before a deployment: a list of a program and its arguments, or a line for the shell"`
-	Targets map[string]Target `yaml:"targets" doc:"the places to deploy to, each under its name"`
+	Name       Text              `yaml:"name" doc:"what the site is called, for messages"`
+	Content    []Source          `yaml:"content" doc:"where the content comes from; where sources meet on one path the later one wins"`
+	Include    []Text            `yaml:"include" doc:"patterns; what none matches is left out; without any, everything is taken"`
+	Exclude    []Text            `yaml:"exclude" doc:"patterns of what is left out of every source; an exclude always wins"`
+	Links      Text              `yaml:"links" enum:"keep,follow,skip" doc:"what becomes of symbolic links (keep)"`
+	Modes      Text              `yaml:"modes" enum:"default,keep" doc:"default: files 0644, executables and folders 0755; keep: as they are here"`
+	Attributes []Attribute       `yaml:"attributes" doc:"owner, group and mode of files and folders by their paths at the site; a later entry wins"`
+	Last       []Text            `yaml:"last" doc:"patterns of what is published last, after all that it refers to (pages: *.html and the like)"`
+	Retire     Retire            `yaml:"retire" doc:"what becomes of files that are no longer in the content"`
+	Shared     []Text            `yaml:"shared" doc:"files of settings that hold here, too; what is said here wins, and their paths are relative to them"`
+	Guard      Guard             `yaml:"guard" doc:"what may be deployed although it looks like a secret"`
+	Build      Line              `yaml:"build" doc:"what makes the content, run on this machine in the folder of the settings before a deployment: a list of a program and its arguments, or a line for the shell"`
+	Targets    map[string]Target `yaml:"targets" doc:"the places to deploy to, each under its name"`
 
 	File string `yaml:"-"` // where it was read from; empty without a file
 	// TargetNames is the names of the targets in the order in which they are written.
@@ -86,6 +87,31 @@ type Source struct {
 	Include []Text `yaml:"include" doc:"patterns, relative to the source, that hold for this source"`
 	Exclude []Text `yaml:"exclude" doc:"patterns, relative to the source, that hold for this source"`
 }
+
+// Attribute says to whom what a pattern matches belongs, and its mode.
+type Attribute struct {
+	Match Text `yaml:"match" required:"true" doc:"a pattern of paths at the site; one that ends in a slash is of folders, and of owner and group of all that is in them"`
+	Owner Text `yaml:"owner" doc:"a user of the far end, by name or number"`
+	Group Text `yaml:"group" doc:"a group of the far end, by name or number"`
+	Mode  Text `yaml:"mode" doc:"permission bits in octal, as in \"0755\": of files, or, where match ends in a slash, of the folders themselves"`
+}
+
+func (a *Attribute) check() error {
+	if a.Owner.Value == "" && a.Group.Value == "" && a.Mode.Value == "" {
+		return &Error{a.Match.At, fmt.Sprintf("nothing is said of %q", a.Match.Value), "add owner:, group: or mode:"}
+	}
+	for _, name := range []Text{a.Owner, a.Group} {
+		if name.Value != "" && !ownerName.MatchString(name.Value) {
+			return &Error{name.At, fmt.Sprintf("%q is neither the name of a user or a group nor a number", name.Value), "write it as in owner: www-data"}
+		}
+	}
+	if bits, err := strconv.ParseUint(a.Mode.Value, 8, 32); a.Mode.Value != "" && (err != nil || bits > 0o777) {
+		return &Error{a.Mode.At, fmt.Sprintf("mode %q is not permission bits in octal", a.Mode.Value), `write it in quotes, as in mode: "0755"`}
+	}
+	return nil
+}
+
+var ownerName = regexp.MustCompile(`^([A-Za-z_][A-Za-z0-9_.-]{0,63}|[0-9]{1,10})$`)
 
 // From is where a source is: a path of this machine or an address, or something else that has files. One is set.
 type From struct {
@@ -127,40 +153,41 @@ const mostRetired = 366 * 24 * time.Hour
 
 // Target is a place to deploy to.
 type Target struct {
-	URL           Text      `yaml:"url" required:"true" doc:"ssh://, sftp:// or file:// address, or a path"`
-	Identity      Identity  `yaml:"identity" doc:"the private key file to log in with; or where the key itself is found"`
-	HostKey       Text      `yaml:"host_key" doc:"the fingerprint of the host key, SHA256:…, which pins it"`
-	Password      Secret    `yaml:"password" doc:"where the password is found"`
-	Passphrase    Secret    `yaml:"passphrase" doc:"where the passphrase of the private key is found"`
-	Via           []Text    `yaml:"via" doc:"hosts that are gone through to get there, each as USER@HOST:PORT, in their order"`
-	Wait          Text      `yaml:"wait" doc:"how long to try again until the login to a new machine works, as in 2m"`
-	Command       []Text    `yaml:"command" doc:"a program of this machine, and its arguments, whose standard input and output lead to a shell at the far end; url is then a path there"`
-	Agent         Text      `yaml:"agent" doc:"which program runs next to the files over ssh:// and command: auto (a copy of this one), off (none: SFTP), or the path of one that is installed there (auto)"`
-	As            Text      `yaml:"as" doc:"the user of the far end as whom files are read and written there, where that is another one than who logs in; commands run as who logs in"`
-	With          Text      `yaml:"with" enum:"sudo,doas,su" doc:"by which program of the far end that is done (the first of them that is there)"`
-	AsPassword    Secret    `yaml:"as_password" doc:"where the password is found that this program asks for"`
-	Certificate   Text      `yaml:"certificate" doc:"the fingerprint that pins the certificate of an ftps:// server, SHA256: and the hex of its DER form"`
-	Insecure      bool      `yaml:"insecure" doc:"let the password of an ftp:// target cross the connection in the clear (false)"`
-	Engine        Text      `yaml:"engine" doc:"the address of the container engine: unix://, tcp:// or ssh:// (what DOCKER_HOST or the current context says, else the usual socket)"`
-	Owner         Text      `yaml:"owner" doc:"whom files in a container belong to, USER:GROUP as numbers (0:0)"`
-	While         Text      `yaml:"while" enum:"stopped" doc:"stopped: a container is stopped while its files are changed, and started again (it is left as it is)"`
-	Restart       Setting   `yaml:"restart" doc:"what a container is told when something was published: true, to restart it, or signal:NAME, as in signal:HUP (nothing)"`
-	Agents        Text      `yaml:"agents" doc:"a folder of builds of this program for other systems, tartine-OS-PROCESSOR each"`
-	LimitRate     Text      `yaml:"limit_rate" doc:"how much is sent and received at most, as in 500kB/s or 5MB/s"`
-	Publish       Text      `yaml:"publish" enum:"in-place,switch" doc:"in-place: each file is replaced in its place; switch: a whole new tree is built beside the old one, and a link then leads to it (in-place)"`
-	Jobs          int       `yaml:"jobs" doc:"how many files are in flight at once (16)"`
-	Web           Text      `yaml:"web" doc:"the address at which visitors see it, https://…; files that are no pages then stay for 10m after they were retired, unless retire: says otherwise"`
-	WebCheck      bool      `yaml:"web_check" doc:"after a deployment, look through the web whether what changed comes as it was sent; a check like those in check: (false)"`
-	WebCA         Text      `yaml:"web_ca" doc:"a file of certificates (PEM) of authorities that are trusted on the web beside the system's"`
-	WebUser       Text      `yaml:"web_user" doc:"the user's name for basic authentication on the web"`
-	WebPassword   Secret    `yaml:"web_password" doc:"where the password for that is found"`
-	Retire        Retire    `yaml:"retire" doc:"what becomes here of files that are no longer in the content (as at the top)"`
-	BeforePublish []Command `yaml:"before_publish" doc:"what runs once all is at the site and nothing shows yet; when one fails, nothing is published"`
-	AfterPublish  []Command `yaml:"after_publish" doc:"what runs once it is published; one that fails counts as a check that fails"`
-	Check         []Check   `yaml:"check" doc:"what must hold once it is published and after_publish has run, asked until it does"`
-	Within        Text      `yaml:"within" doc:"how long each check is tried again until it holds, as in 30s (30s)"`
-	WhenItFails   Text      `yaml:"when_it_fails" enum:"roll-back,keep" doc:"what becomes of a deployment that after_publish or check find unwell: roll-back publishes the one before again, keep leaves it (roll-back)"`
-	Keep          int       `yaml:"keep" doc:"how many deployments can be rolled back to, the current one included (5)"`
+	URL            Text      `yaml:"url" required:"true" doc:"ssh://, sftp:// or file:// address, or a path"`
+	Identity       Identity  `yaml:"identity" doc:"the private key file to log in with; or where the key itself is found"`
+	HostKey        Text      `yaml:"host_key" doc:"the fingerprint of the host key, SHA256:…, which pins it"`
+	Password       Secret    `yaml:"password" doc:"where the password is found"`
+	Passphrase     Secret    `yaml:"passphrase" doc:"where the passphrase of the private key is found"`
+	Via            []Text    `yaml:"via" doc:"hosts that are gone through to get there, each as USER@HOST:PORT, in their order"`
+	Wait           Text      `yaml:"wait" doc:"how long to try again until the login to a new machine works, as in 2m"`
+	Command        []Text    `yaml:"command" doc:"a program of this machine, and its arguments, whose standard input and output lead to a shell at the far end; url is then a path there"`
+	Agent          Text      `yaml:"agent" doc:"which program runs next to the files over ssh:// and command: auto (a copy of this one), off (none: SFTP), or the path of one that is installed there (auto)"`
+	As             Text      `yaml:"as" doc:"the user of the far end as whom files are read and written there, where that is another one than who logs in; commands run as who logs in"`
+	With           Text      `yaml:"with" enum:"sudo,doas,su" doc:"by which program of the far end that is done (the first of them that is there)"`
+	AsPassword     Secret    `yaml:"as_password" doc:"where the password is found that this program asks for"`
+	Certificate    Text      `yaml:"certificate" doc:"the fingerprint that pins the certificate of an ftps:// server, SHA256: and the hex of its DER form"`
+	Insecure       bool      `yaml:"insecure" doc:"let the password of an ftp:// target cross the connection in the clear (false)"`
+	Engine         Text      `yaml:"engine" doc:"the address of the container engine: unix://, tcp:// or ssh:// (what DOCKER_HOST or the current context says, else the usual socket)"`
+	Owner          Text      `yaml:"owner" doc:"whom files in a container belong to, USER:GROUP as numbers (0:0)"`
+	While          Text      `yaml:"while" enum:"stopped" doc:"stopped: a container is stopped while its files are changed, and started again (it is left as it is)"`
+	Restart        Setting   `yaml:"restart" doc:"what a container is told when something was published: true, to restart it, or signal:NAME, as in signal:HUP (nothing)"`
+	Agents         Text      `yaml:"agents" doc:"a folder of builds of this program for other systems, tartine-OS-PROCESSOR each"`
+	LimitRate      Text      `yaml:"limit_rate" doc:"how much is sent and received at most, as in 500kB/s or 5MB/s"`
+	Publish        Text      `yaml:"publish" enum:"in-place,switch" doc:"in-place: each file is replaced in its place; switch: a whole new tree is built beside the old one, and a link then leads to it (in-place)"`
+	Jobs           int       `yaml:"jobs" doc:"how many files are in flight at once (16)"`
+	Web            Text      `yaml:"web" doc:"the address at which visitors see it, https://…; files that are no pages then stay for 10m after they were retired, unless retire: says otherwise"`
+	WebCheck       bool      `yaml:"web_check" doc:"after a deployment, look through the web whether what changed comes as it was sent; a check like those in check: (false)"`
+	WebCA          Text      `yaml:"web_ca" doc:"a file of certificates (PEM) of authorities that are trusted on the web beside the system's"`
+	WebUser        Text      `yaml:"web_user" doc:"the user's name for basic authentication on the web"`
+	WebPassword    Secret    `yaml:"web_password" doc:"where the password for that is found"`
+	Retire         Retire    `yaml:"retire" doc:"what becomes here of files that are no longer in the content (as at the top)"`
+	KeepAttributes bool      `yaml:"keep_attributes" doc:"files that are replaced hand their access lists and extended attributes on, on Linux (false)"`
+	BeforePublish  []Command `yaml:"before_publish" doc:"what runs once all is at the site and nothing shows yet; when one fails, nothing is published"`
+	AfterPublish   []Command `yaml:"after_publish" doc:"what runs once it is published; one that fails counts as a check that fails"`
+	Check          []Check   `yaml:"check" doc:"what must hold once it is published and after_publish has run, asked until it does"`
+	Within         Text      `yaml:"within" doc:"how long each check is tried again until it holds, as in 30s (30s)"`
+	WhenItFails    Text      `yaml:"when_it_fails" enum:"roll-back,keep" doc:"what becomes of a deployment that after_publish or check find unwell: roll-back publishes the one before again, keep leaves it (roll-back)"`
+	Keep           int       `yaml:"keep" doc:"how many deployments can be rolled back to, the current one included (5)"`
 }
 
 // Secret says where a secret is found. Exactly one of its fields is set, or none.
@@ -261,6 +288,11 @@ func (s *Settings) check() error {
 	if err := s.Retire.check(); err != nil {
 		return err
 	}
+	for i := range s.Attributes {
+		if err := s.Attributes[i].check(); err != nil {
+			return err
+		}
+	}
 	for _, name := range s.TargetNames {
 		t := s.Targets[name]
 		if fingerprint := t.HostKey; fingerprint.Value != "" && !strings.HasPrefix(fingerprint.Value, "SHA256:") {
@@ -284,6 +316,12 @@ func (s *Settings) check() error {
 		if c := t.Certificate; c.Value != "" && !certificatePattern.MatchString(c.Value) {
 			return &Error{c.At, fmt.Sprintf("certificate %q is not a fingerprint", c.Value),
 				"it reads SHA256: and 64 hexadecimal digits"}
+		}
+		if t.KeepAttributes && t.Publish.Value == "switch" {
+			return &Error{t.Publish.At, "keep_attributes is for publish: in-place", "with switch nothing is replaced: each tree is a new one"}
+		}
+		if scheme, _, _ := strings.Cut(t.URL.Value, ":"); t.KeepAttributes && slices.Contains([]string{"archive", "sftp", "ftp", "ftps"}, scheme) {
+			return &Error{t.URL.At, "keep_attributes is for folders, and for targets next to whose files an agent runs", "take it out"}
 		}
 		if err := t.checkRaised(); err != nil {
 			return err

@@ -60,12 +60,13 @@ type Source struct {
 
 // Options says how to scan.
 type Options struct {
-	Links     Links
-	KeepModes bool           // else files have 0644, executables 0755 and folders 0755
-	Cache     *Cache         // nil: read every file
-	Allow     []*filter.Rule // what the guard lets pass, by paths relative to the source
-	Jobs      int            // files read at once; 0: one for each processor
-	Read      func(n int64)  // told of bytes as they are read for digests; may be nil
+	Links      Links
+	KeepModes  bool           // else files have 0644, executables 0755 and folders 0755
+	Attributes []Attribute    // what files and folders get by their paths in the tree; the later one wins
+	Cache      *Cache         // nil: read every file
+	Allow      []*filter.Rule // what the guard lets pass, by paths relative to the source
+	Jobs       int            // files read at once; 0: one for each processor
+	Read       func(n int64)  // told of bytes as they are read for digests; may be nil
 
 	memory *Watching // what was read before, and is read again only where it changed; nil: nothing
 }
@@ -188,6 +189,7 @@ func Scan(ctx context.Context, sources []Source, opt Options) (*Tree, error) {
 	}
 	tree.checkLinks()
 	tree.tally()
+	tree.attribute(opt.Attributes)
 	return tree, nil
 }
 
@@ -258,7 +260,7 @@ func (t *Tree) checkShape() error {
 				Below: t.Entries[below].Path, BelowSource: t.Sources[t.from[below]].Path, BelowIdx: int(t.from[below]),
 			}
 		}
-		if e.Kind == manifest.Dir && (has && e.Mode == manifest.DirMode || !has && e.Size < 0) {
+		if e.Kind == manifest.Dir && (has && e.Plain() || !has && e.Size < 0) {
 			continue
 		}
 		if e.Kind == manifest.Dir {

@@ -46,6 +46,7 @@ type Options struct {
 	Hand         bool                  // a person puts the content beside what is there
 	Beside       *site.Beside          // a tree there from which content may be taken; nil: there is none
 	Published    func(context.Context) // is called when something was published, before what runs after it; may be nil
+	Like         bool                  // what is replaced hands its access lists and extended attributes on
 	Around       *Around               // what runs around the publish; nil: nothing
 	Sources      string                // what the content is made of, as a person would say; empty: that does not count
 	User         string
@@ -249,6 +250,6 @@ func (c *Comparison) staging(opt Options) *calls.Staging {
 		RemoveStrays: opt.RemoveStrays, MakeParents: opt.MakeRoot, Partial: opt.Partial,
 		Incomplete: len(c.Content.Failed) > 0,
 		SendAll:    opt.Compare == Nothing, History: opt.History, Wait: opt.Wait, Rollback: c.Content.Rollback,
-		Watched: opt.Watched, Sources: opt.Sources, Hand: opt.Hand, Beside: opt.Beside, Promoted: c.Content.Promoted, Commands: opt.Around.count(),
+		Watched: opt.Watched, Sources: opt.Sources, Hand: opt.Hand, Beside: opt.Beside, Promoted: c.Content.Promoted, Commands: opt.Around.count(), Like: opt.Like,
 	}}
 }

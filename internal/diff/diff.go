@@ -38,6 +38,9 @@ type Found struct {
 	manifest.Entry
 	Other  fs.FileMode // the type of what is no file, link or folder; 0 otherwise
 	Filled bool        // a folder that something exists in
+	// Owned tells that the place says whom it belongs to: the numbers of a user and a group.
+	Owned       bool
+	User, Group uint32
 	// Changed is when anything about it changed last, by the clock of the place, in nanoseconds since 1970; 0: the
 	// place does not tell.
 	Changed int64
@@ -49,6 +52,20 @@ type Rule struct {
 	Times    bool // files of the same size and time are taken for the same without a look at their content
 	Nothing  bool // every file counts as changed
 	TimeStep time.Duration
+	// Owners gives the numbers of owners at the place; owners that are not among them are not compared.
+	Owners map[manifest.Owner]Owner
+}
+
+// Owner is the numbers of a user and a group; -1: not said.
+type Owner struct{ User, Group int }
+
+// Owns tells whether what was found belongs to whom an entry says.
+func (r *Rule) Owns(e *manifest.Entry, f *Found) bool {
+	if e.Owner == nil || !f.Owned {
+		return true
+	}
+	o, known := r.Owners[*e.Owner]
+	return !known || (o.User < 0 || uint32(o.User) == f.User) && (o.Group < 0 || uint32(o.Group) == f.Group)
 }
 
 // Change is one path that is not the same, or that is the same and must be recorded so.
@@ -63,7 +80,7 @@ type Change struct {
 	Foreign bool
 	// Hand tells that a person put there what was found.
 	Hand bool
-	// ModeOnly tells that the bytes are right and only the mode is not.
+	// ModeOnly tells that the bytes are right, and only the mode or the owner is not.
 	ModeOnly bool
 }
 
@@ -183,7 +200,7 @@ func equal(e *manifest.Entry, f *Found, rule Rule) bool {
 	if f.Other != 0 || e.Kind != f.Kind || !sameContent(e, f, rule) {
 		return false
 	}
-	return !rule.Modes || e.Kind == manifest.Link || e.Mode == f.Mode
+	return (!rule.Modes || e.Kind == manifest.Link || e.Mode == f.Mode) && rule.Owns(e, f)
 }
 
 func sameContent(e *manifest.Entry, f *Found, rule Rule) bool {

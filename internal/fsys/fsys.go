@@ -111,6 +111,19 @@ type Extender interface {
 	Extend(ctx context.Context, name string, offset int64, content io.Reader, attr Attributes) (int64, error)
 }
 
+// Giver is an FS that can give what is there to other users: then Put, SetAttr and their kin heed Attributes.Owner.
+type Giver interface {
+	// Numbers gives those of a user and a group; -1 for one that is not said. It fails for one that is not known there.
+	Numbers(owner manifest.Owner) (user, group int, err error)
+	// MayGive tells why something may not be given to them; nil: it may.
+	MayGive(user, group int) error
+}
+
+// Likener is an FS that can give a file the access lists and the extended attributes of another one.
+type Likener interface {
+	Liken(ctx context.Context, from, to string) error
+}
+
 // Onlooker is an FS that knows the users of the system that it is on.
 type Onlooker interface {
 	// Who tells who reads and writes.
@@ -184,6 +197,7 @@ type Info struct {
 	Changed time.Time
 	Link    string // what a link says
 	User    User
+	Group   uint32 // the number of the group that it belongs to, where the place tells the user
 }
 
 // User is whom something belongs to, as the number that the place tells.

@@ -1,7 +1,10 @@
 package manifest
 
 import (
+	"fmt"
 	"io/fs"
+	"strconv"
+	"strings"
 	"time"
 )
 
@@ -17,6 +20,31 @@ type Attributes struct {
 type Owner struct {
 	User, Group string // names, or numbers in decimal; empty: not said
 }
+
+// ParseOwner reads USER:GROUP, of which one may be missing.
+func ParseOwner(text string) (*Owner, error) {
+	user, group, _ := strings.Cut(text, ":")
+	return NewOwner(user, group)
+}
+
+// NewOwner gives an owner; nil: neither is said.
+func NewOwner(user, group string) (*Owner, error) {
+	for _, name := range []string{user, group} {
+		if len(name) > mostOwner || strings.ContainsFunc(name, func(r rune) bool { return r <= ' ' || r == ':' || r == '/' || !strconv.IsPrint(r) }) {
+			return nil, fmt.Errorf("%q is not the name of a user or a group", name)
+		}
+	}
+	if user == "" && group == "" {
+		return nil, nil
+	}
+	return &Owner{user, group}, nil
+}
+
+// mostOwner is how long the name of a user or a group may be, in bytes.
+const mostOwner = 255
+
+// String gives USER:GROUP.
+func (o Owner) String() string { return o.User + ":" + o.Group }
 
 // Same tells whether two paths have the same attributes, whatever their times.
 func (a Attributes) Same(b Attributes) bool {

@@ -99,7 +99,7 @@ func parseLine(line []byte) (e Entry, ok bool) {
 
 // appendFile writes a file whose path needs no escapes as JSON's encoder would. Files like that are by far the most.
 func appendFile(line []byte, e *Entry) ([]byte, bool) {
-	if e.Kind != File || e.Size < 0 || e.ModTime.IsZero() || e.Hand {
+	if e.Kind != File || e.Size < 0 || e.ModTime.IsZero() || e.Hand || e.Owner != nil {
 		return nil, false
 	}
 	for i := range len(e.Path) {

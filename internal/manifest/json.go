@@ -14,7 +14,7 @@ import (
 )
 
 // entryJSON is an entry as it is written: size, mode and digest for a file; link for a link; dir for a folder, with
-// its mode when that is not 0755.
+// its mode when that is not 0755; owner and group, each where it is said.
 type entryJSON struct {
 	Path   string  `json:"path"`
 	Size   *int64  `json:"size,omitempty"`
@@ -24,10 +24,15 @@ type entryJSON struct {
 	Dir    bool    `json:"dir,omitempty"`
 	MTime  string  `json:"mtime,omitempty"`
 	Hand   bool    `json:"hand,omitempty"`
+	Owner  string  `json:"owner,omitempty"`
+	Group  string  `json:"group,omitempty"`
 }
 
 func (e *Entry) toJSON() entryJSON {
 	out := entryJSON{Path: e.Path, Hand: e.Hand}
+	if e.Owner != nil && e.Kind != Link {
+		out.Owner, out.Group = e.Owner.User, e.Owner.Group
+	}
 	if !e.ModTime.IsZero() {
 		out.MTime = e.ModTime.UTC().Format(time.RFC3339Nano)
 	}
@@ -50,6 +55,9 @@ func (e *Entry) toJSON() entryJSON {
 
 func (in *entryJSON) toEntry() (e Entry, err error) {
 	e.Path, e.Hand = in.Path, in.Hand
+	if e.Owner, err = NewOwner(in.Owner, in.Group); err != nil {
+		return e, err
+	}
 	if in.MTime != "" {
 		if e.ModTime, err = time.Parse(time.RFC3339Nano, in.MTime); err != nil {
 			return e, fmt.Errorf("mtime %q is not a time as in RFC 3339", in.MTime)
@@ -58,7 +66,7 @@ func (in *entryJSON) toEntry() (e Entry, err error) {
 	switch {
 	case in.Dir && in.Link == "" && in.Digest == nil && in.Size == nil:
 		e.Kind, e.Mode = Dir, DirMode
-	case in.Link != "" && !in.Dir && in.Digest == nil && in.Size == nil && in.Mode == "":
+	case in.Link != "" && !in.Dir && in.Digest == nil && in.Size == nil && in.Mode == "" && e.Owner == nil:
 		e.Kind, e.Link = Link, in.Link
 		return e, nil
 	case in.Digest != nil && !in.Dir && in.Link == "":

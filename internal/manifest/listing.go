@@ -2,6 +2,7 @@ package manifest
 
 import (
 	"bufio"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -15,8 +16,9 @@ import (
 //
 //	# exec PATH              the file above has mode 0755
 //	# mode OCTAL PATH        the file or folder above has a mode that is neither 0644 nor 0755
+//	# owner USER:GROUP PATH  whom the file or folder above belongs to, where it is said; one of both may be missing
 //	# link PATH -> TARGET    a symbolic link
-//	# dir PATH               a folder that is empty, or whose mode is not 0755
+//	# dir PATH               a folder that is empty, or of which a mode or an owner is said
 //
 // In these lines the three escapes always apply, and " ->" inside the PATH of a link is written " -\>". Lines are
 // in bytewise order of the paths. Other lines that begin with # are passed over when read, but for
@@ -44,7 +46,7 @@ func appendListing(buf []byte, e *Entry) []byte {
 		if e.Mode != DirMode {
 			buf = fmt.Appendf(buf, "# mode %04o %s\n", e.Mode.Perm(), path)
 		}
-		return buf
+		return appendOwner(buf, e, path)
 	}
 	if special {
 		buf = append(buf, '\\')
@@ -60,7 +62,14 @@ func appendListing(buf []byte, e *Entry) []byte {
 	default:
 		buf = fmt.Appendf(buf, "# mode %04o %s\n", e.Mode.Perm(), path)
 	}
-	return buf
+	return appendOwner(buf, e, path)
+}
+
+func appendOwner(buf []byte, e *Entry, path string) []byte {
+	if e.Owner == nil {
+		return buf
+	}
+	return fmt.Appendf(buf, "# owner %s %s\n", e.Owner, path)
 }
 
 func appendHex(buf []byte, d Digest) []byte {
@@ -118,6 +127,11 @@ func ReadListing(r io.Reader) (*Manifest, error) {
 			}
 		case word == "exec" || word == "mode":
 			if err := m.applyMode(word, rest); err != nil {
+				return nil, wrong(err.Error())
+			}
+			continue
+		case word == "owner":
+			if err := m.applyOwner(rest); err != nil {
 				return nil, wrong(err.Error())
 			}
 			continue
@@ -194,6 +208,20 @@ func (m *Manifest) applyMode(word, rest string) error {
 		return fmt.Errorf("the line %q does not follow the entry it speaks of", "# "+word)
 	}
 	m.Entries[len(m.Entries)-1].Mode = mode
+	return nil
+}
+
+// applyOwner gives the entry read last the owner that a line below it names.
+func (m *Manifest) applyOwner(rest string) error {
+	text, path, _ := strings.Cut(rest, " ")
+	owner, err := ParseOwner(text)
+	if err != nil {
+		return err
+	}
+	if last := len(m.Entries) - 1; last < 0 || m.Entries[last].Path != unescaper.Replace(path) || m.Entries[last].Kind == Link || owner == nil {
+		return errors.New(`the line "# owner" does not follow the entry it speaks of`)
+	}
+	m.Entries[len(m.Entries)-1].Owner = owner
 	return nil
 }
 

@@ -6,8 +6,8 @@
 //
 //	find . -type f -printf '%P\n' | LC_ALL=C sort | xargs -d '\n' sha256sum | sha256sum
 //
-// Entries are in bytewise order of their paths. A folder has an entry only when it is empty or when its mode is not
-// 0755: every other folder follows from the paths below it. Modification times ride along for the copy, but two
+// Entries are in bytewise order of their paths. A folder has an entry only when it is empty, when its mode is not
+// 0755, or when it is said whom it belongs to: every other folder follows from the paths below it. Modification times ride along for the copy, but two
 // entries that differ in nothing else are equal and have the same tree digest.
 package manifest
 
@@ -101,6 +101,9 @@ type Entry struct {
 	// is no part of equality.
 	Hand bool
 }
+
+// Plain tells whether a folder has nothing of its own to say: it has an entry only while it is empty.
+func (e *Entry) Plain() bool { return e.Kind == Dir && e.Mode == DirMode && e.Owner == nil }
 
 // Find gives where a path is in entries that are sorted by path, or, where it is not, where it would be.
 func Find(entries []Entry, path string) (at int, found bool) {
@@ -272,7 +275,7 @@ func (c *checker) check(e *Entry) error {
 			}
 		}
 	}
-	if e.Kind != Dir || e.Mode == DirMode {
+	if e.Kind != Dir || e.Plain() {
 		c.leaves[e.Path] = true
 		if e.Path == c.parent {
 			c.parent = ""

@@ -10,12 +10,13 @@ import (
 // Where nobody reads them, entries are packed into one string of bytes, one behind the other. Each is: how many bytes
 // its path has in common with the one before (uvarint); the length of the rest (uvarint), and the rest; a byte, whose
 // lowest two bits are the kind (0 file, 1 link, 2 folder), whose third says that a digest follows, whose fourth that a time
-// does, and whose fifth that a person put it there; the permission bits (uvarint); the size (varint); of a link, the length of what it says (uvarint), and
-// that; the digest (32 bytes); the time in nanoseconds since 1970 (varint).
+// does, whose fifth that a person put it there, and whose sixth that it is said whom it belongs to; the permission bits (uvarint); the size (varint); of a link, the length of what it says (uvarint), and
+// that; the digest (32 bytes); the time in nanoseconds since 1970 (varint); the names of user and group, each with its length (uvarint).
 const (
 	hasDigest = 1 << 2
 	hasTime   = 1 << 3
 	byHand    = 1 << 4
+	hasOwner  = 1 << 5
 )
 
 // Packed is entries in that form.
@@ -49,6 +50,9 @@ func appendPacked(out []byte, e *Entry, before string) []byte {
 	if e.Hand {
 		flags |= byHand
 	}
+	if e.Owner != nil {
+		flags |= hasOwner
+	}
 	out = append(out, flags)
 	out = binary.AppendUvarint(out, uint64(e.Mode.Perm()))
 	out = binary.AppendVarint(out, e.Size)
@@ -60,6 +64,9 @@ func appendPacked(out []byte, e *Entry, before string) []byte {
 	}
 	if flags&hasTime != 0 {
 		out = binary.AppendVarint(out, e.ModTime.UnixNano())
+	}
+	if flags&hasOwner != 0 {
+		out = appendText(appendText(out, e.Owner.User), e.Owner.Group)
 	}
 	return out
 }
@@ -153,6 +160,10 @@ func (r *unpacking) entry(before string) (e Entry) {
 	if flags&hasTime != 0 {
 		e.ModTime = time.Unix(0, r.varint()).UTC()
 	}
-	r.broken = r.broken || e.Kind > Dir || flags > byHand|hasTime|hasDigest|3
+	if flags&hasOwner != 0 {
+		owner, err := NewOwner(string(r.next(r.uvarint())), string(r.next(r.uvarint())))
+		e.Owner, r.broken = owner, r.broken || err != nil || owner == nil || e.Kind == Link
+	}
+	r.broken = r.broken || e.Kind > Dir || flags > hasOwner|byHand|hasTime|hasDigest|3
 	return e
 }

@@ -16,7 +16,7 @@ import (
 func Entries(listing *archive.Listing) []manifest.Entry {
 	var out []manifest.Entry
 	for _, f := range found(listing) {
-		if f.Other == 0 && !(f.Kind == manifest.Dir && f.Filled && f.Mode == manifest.DirMode) {
+		if f.Other == 0 && !(f.Filled && f.Plain()) {
 			out = append(out, f.Entry)
 		}
 	}

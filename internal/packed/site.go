@@ -236,7 +236,7 @@ func (s *Site) whole(plan *site.Plan) (entries []manifest.Entry, open Opener, al
 	stays, keep := []manifest.Entry{}, site.Keeping(plan.Kept, plan.Gone)
 	for i := range s.found {
 		f := &s.found[i]
-		if _, wanted := manifest.Find(plan.Want, f.Path); wanted || f.Other != 0 || f.Kind == manifest.Dir && f.Filled && f.Mode == manifest.DirMode {
+		if _, wanted := manifest.Find(plan.Want, f.Path); wanted || f.Other != 0 || f.Filled && f.Plain() {
 			continue
 		}
 		_, known := manifest.Find(s.recorded, f.Path)

@@ -200,8 +200,10 @@ func note(c *diff.Change) string {
 	if c.Hand {
 		notes = append(notes, "sent by hand")
 	}
-	if c.ModeOnly {
+	if c.ModeOnly && c.Found.Mode.Perm() != c.Want.Mode.Perm() {
 		notes = append(notes, fmt.Sprintf("mode %04o to %04o", c.Found.Mode.Perm(), c.Want.Mode.Perm()))
+	} else if c.ModeOnly && c.Want.Owner != nil {
+		notes = append(notes, "owner to "+c.Want.Owner.String())
 	}
 	if c.Drifted {
 		how := "removed at the site"

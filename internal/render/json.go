@@ -206,11 +206,12 @@ func (p *Printer) ReportJSON(r *site.Report) error {
 		Missing []sized         `json:"missing"`
 		Altered []altered       `json:"altered"`
 		Modes   []difference    `json:"modes"`
+		Owners  []difference    `json:"owners"`
 		Links   []difference    `json:"links"`
 		Strays  []sized         `json:"strays"`
 		Leaving []sized         `json:"leaving"`
 		Tree    manifest.Digest `json:"tree"`
-	}{"match", r.Checked, []sized{}, []altered{}, []difference{}, []difference{}, []sized{}, []sized{}, r.Tree}
+	}{"match", r.Checked, []sized{}, []altered{}, []difference{}, []difference{}, []difference{}, []sized{}, []sized{}, r.Tree}
 	for _, e := range r.Leaving {
 		out.Leaving = append(out.Leaving, sized{e.Path, max(e.Size, 0)})
 	}
@@ -225,6 +226,9 @@ func (p *Printer) ReportJSON(r *site.Report) error {
 	}
 	for _, m := range r.Modes {
 		out.Modes = append(out.Modes, difference{m.Path, fmt.Sprintf("%04o", m.Want), fmt.Sprintf("%04o", m.Found)})
+	}
+	for _, o := range r.Owners {
+		out.Owners = append(out.Owners, difference{o.Path, o.Want, o.Found})
 	}
 	for _, l := range r.Links {
 		out.Links = append(out.Links, difference{l.Path, l.Want, l.Found})

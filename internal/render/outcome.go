@@ -131,6 +131,9 @@ func (p *Printer) Verified(h Heading, r *site.Report) {
 		list = append(list, row{word: "mode", name: Name(m.Path),
 			note: fmt.Sprintf("is %04o, should be %04o", m.Found, m.Want), bytes: -1})
 	}
+	for _, o := range r.Owners {
+		list = append(list, row{word: "owner", name: Name(o.Path), note: fmt.Sprintf("is %s, should be %s", o.Found, o.Want), bytes: -1})
+	}
 	for _, l := range r.Links {
 		list = append(list, row{word: "link", name: Name(l.Path), note: linkNote(l), bytes: -1})
 	}
@@ -146,11 +149,11 @@ func (p *Printer) Verified(h Heading, r *site.Report) {
 			Bytes(r.Bytes))
 		return
 	}
-	p.printf("\n%s  %s: %d missing, %d altered, %d with another mode, %d other links, %s; %s checked\n",
+	p.printf("\n%s  %s: %d missing, %d altered, %d with another mode, %d with another owner, %d other links, %s; %s checked\n",
 		p.paint("differs", 10), h.Place(),
-		len(r.Missing), len(r.Altered), len(r.Modes), len(r.Links), Count(len(r.Strays), "stray"),
+		len(r.Missing), len(r.Altered), len(r.Modes), len(r.Owners), len(r.Links), Count(len(r.Strays), "stray"),
 		Count(r.Checked, "path"))
-	if len(r.Missing)+len(r.Altered)+len(r.Modes)+len(r.Links) == 0 {
+	if len(r.Missing)+len(r.Altered)+len(r.Modes)+len(r.Owners)+len(r.Links) == 0 {
 		p.printf("%s  tartine deploy %s --remove-strays removes what no deployment put there; --strays ignore passes it over\n", p.paint("next", 10), h.target())
 		return
 	}

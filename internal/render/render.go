@@ -28,7 +28,7 @@ type word string
 
 var colours = map[word]string{
 	"new": "96", "changed": "93", "retired": "90", "stray": "35", "drifted": "95", "failed": "91", "well": "92", "back": "1;93", "rolled back": "1;93", "unwell": "1;91", "old": "93", "redirected": "93", "status": "91", "rewritten": "93", "type": "93", "served": "91", "silent": "91", "build": "96", "before": "96", "after": "96", "check": "96",
-	"missing": "91", "done": "92", "not done": "93", "given up": "1;93", "altered": "91", "mode": "93", "link": "93",
+	"missing": "91", "done": "92", "not done": "93", "given up": "1;93", "altered": "91", "mode": "93", "owner": "93", "link": "93",
 	"deployed": "1;92", "packed": "1;92", "wiped": "1;92", "adopted": "1;92", "by hand": "35", "unchanged": "1;92", "match": "1;92", "verified": "92", "differs": "1;91", "incomplete": "1;93",
 	"error": "1;91", "warning": "93", "good": "92", "slow": "93", "wrong": "1;91",
 }

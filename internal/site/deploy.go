@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"tartine/internal/diff"
+	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
 
@@ -38,6 +39,7 @@ type Plan struct {
 	Hand         bool               // a person puts it there, beside what is there
 	Sources      string             // what the content is made of, for the record
 	Beside       *Beside            // where content may be taken from instead of being sent; nil: nowhere
+	Like         bool               // what is replaced hands its access lists and extended attributes on
 	Commands     int                // how many commands and checks are to run around it
 	Promoted     *manifest.Promoted // the deployment of another site that it brings; nil: it does not
 	Started      time.Time
@@ -142,6 +144,9 @@ type Staged struct {
 // Stage locks the site and brings there what it does not hold. When it fails, what was staged is kept for the next
 // deployment. Watch is told of what goes on until then, and not of publishing.
 func (s *Site) Stage(ctx context.Context, plan *Plan, watch *Watch) (*Staged, error) {
+	if _, able := s.fs.(fsys.Likener); plan.Like && !able {
+		return nil, errNoLikener
+	}
 	fresh := !s.exists
 	whole := s.freshStart(plan)
 	if err := s.prepare(ctx, plan.MakeParents, !whole); err != nil {
@@ -389,7 +394,7 @@ func (p *publish) entries() []manifest.Entry {
 func withoutFilled(entries []manifest.Entry) []manifest.Entry {
 	out := entries[:0]
 	for i, e := range entries {
-		if e.Kind == manifest.Dir && e.Mode == manifest.DirMode {
+		if e.Plain() {
 			if _, filled := manifest.FindBelow(entries[i+1:], e.Path); filled {
 				continue
 			}

@@ -145,13 +145,13 @@ func (s *Site) newFresh(ctx context.Context, plan *Plan, staged map[string]strin
 				p.expected = append(p.expected, step{Do: doLink, Path: e.Path, Link: e.Link})
 			}
 		case e.Kind == manifest.Dir:
-			if err = s.fs.SetAttr(ctx, s.inFresh(e.Path), fsys.Attributes{Mode: e.Mode}); err == nil {
-				p.expected = append(p.expected, step{Do: doMode, Path: e.Path, Mode: e.Mode})
+			if err = s.fs.SetAttr(ctx, s.inFresh(e.Path), fsys.Attributes{Mode: e.Mode, Owner: e.Owner}); err == nil {
+				p.expected = append(p.expected, step{Do: doMode, Path: e.Path, Mode: e.Mode, Owner: e.Owner})
 			}
 		case staged[e.Path] == "":
 			p.undone[e.Path] = true
 		default:
-			p.expected = append(p.expected, step{Do: doPlace, Path: e.Path, Mode: e.Mode, Size: e.Size})
+			p.expected = append(p.expected, step{Do: doPlace, Path: e.Path, Mode: e.Mode, Size: e.Size, Owner: e.Owner})
 		}
 		if errors.Is(err, farend.ErrLost) {
 			return nil, err

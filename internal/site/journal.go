@@ -169,6 +169,14 @@ func (s *Site) checkStep(j *journal, st *step, links map[string]string) error {
 	default:
 		return errors.New("there is no such step")
 	}
+	if st.Owner != nil {
+		if owner, err := manifest.NewOwner(st.Owner.User, st.Owner.Group); err != nil || owner == nil || st.Do == doLink || st.Do == doRemove || st.Do == doClear {
+			return fmt.Errorf("an owner %q", st.Owner)
+		}
+	}
+	if st.Like && st.Do != doPlace {
+		return errors.New("it hands attributes on")
+	}
 	keeps := st.Do == doPlace || st.Do == doLink || st.Do == doRemove
 	switch {
 	case st.From != from, st.Link != link, st.Keep != "" && !(keeps && isKeptName(st.Keep)):

@@ -125,7 +125,7 @@ func (p *publish) kept() (digests []manifest.Digest, names []string) {
 
 // stepFor gives the step that makes a path as wanted; not ok when its content has not arrived.
 func (p *publish) stepFor(c *diff.Change, staged map[string]string, i int) (step, bool) {
-	st := step{Path: c.Path, Mode: c.Want.Mode, Size: c.Want.Size}
+	st := step{Path: c.Path, Mode: c.Want.Mode, Size: c.Want.Size, Owner: c.Want.Owner}
 	switch {
 	case c.Want.Kind == manifest.Link:
 		st.Do, st.Link, st.Keep = doLink, c.Want.Link, p.keepName(c.Found)
@@ -135,6 +135,7 @@ func (p *publish) stepFor(c *diff.Change, staged map[string]string, i int) (step
 	case c.Want.Kind == manifest.Dir:
 		st.Do = doFolder
 	default:
+		st.Like = p.plan.Like && c.Found != nil
 		st.Do, st.From, st.Digest, st.Keep = doPlace, staged[c.Path], &c.Want.Digest, p.keepName(c.Found)
 		return st, st.From != ""
 	}
@@ -419,7 +420,7 @@ func (p *publish) lookUp(ctx context.Context) error {
 	byFolder := map[string][]step{}
 	for _, phase := range append(p.phases, p.expected) {
 		for _, st := range phase {
-			if (st.Do == doPlace || st.Do == doLink || st.Do == doMode) && !p.undone[st.Path] {
+			if (st.Do == doPlace || st.Do == doLink || st.Do == doMode || st.Do == doFolder && st.Owner != nil) && !p.undone[st.Path] {
 				dir, _ := fsys.Split(st.Path)
 				byFolder[dir] = append(byFolder[dir], st)
 			}

@@ -127,7 +127,7 @@ func (st *staging) reuse(ctx context.Context, parcels []*parcel) error {
 // have the mode that is wanted: the two names are one file until then.
 func (st *staging) borrow(ctx context.Context, p *parcel, f *diff.Found) bool {
 	linker, ok := st.site.fs.(fsys.Linker)
-	if !ok || f.Mode != p.change.Want.Mode || p.part > 0 || !st.goes(f.Path) {
+	if !ok || f.Mode != p.change.Want.Mode || p.change.Want.Owner != nil || p.part > 0 || !st.goes(f.Path) {
 		return false
 	}
 	return linker.Link(ctx, st.site.at(f.Path), st.site.inRecord(p.name)) == nil

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -387,7 +388,7 @@ func TestAttributesTravel(t *testing.T) {
 	w := newWorld(t)
 	var seen []manifest.Owner
 	w.between.FS = noting{w.between.FS, new(sync.Mutex), &seen}
-	warden := manifest.Owner{User: "warden", Group: "33"}
+	warden := manifest.Owner{User: strconv.Itoa(os.Getuid()), Group: strconv.Itoa(os.Getgid())}
 	w.mustDeploy(tree{"index.html": "<h1>", "log/2026.txt": "gannets"}, func(p *site.Plan) {
 		for i := range p.Want {
 			p.Want[i].Owner = &warden

@@ -19,7 +19,7 @@ import (
 //	folder  nothing is there, or a folder      a folder with that mode                a folder exists there
 //	place   the staged file is in the record   the file, with that digest             the staged file is gone, and the digest is right
 //	link    a file, a link, or nothing             a link that says so                    such a link exists there
-//	mode    a file or folder                       the same with that mode                always done again
+//	mode    a file or folder                       the same with that mode and owner      always done again
 //	remove  a file or link                         no file and no link                    nothing is there, or a folder
 //	clear   an empty folder                        no empty folder                        nothing is there, or no folder, or one with content
 //	carry   the file is in an earlier tree     the same file, or its copy             a file of that size exists there
@@ -39,6 +39,10 @@ type step struct {
 	Link string      `json:"link,omitempty"`
 	Mode fs.FileMode `json:"mode,omitempty"`
 	Size int64       `json:"size,omitempty"`
+	// Like tells that what is replaced hands its access lists and extended attributes on.
+	Like bool `json:"like,omitempty"`
+	// Owner is whom a file or folder belongs to; nil: that is not said.
+	Owner *manifest.Owner `json:"owner,omitempty"`
 	// Digest is of the file that is put in place.
 	Digest *manifest.Digest `json:"digest,omitempty"`
 }
@@ -114,7 +118,7 @@ func (s *Site) do(ctx context.Context, g *ground, st step) error {
 		if !info.Mode.IsRegular() && !info.Mode.IsDir() { // a link would be followed
 			return &fs.PathError{Op: "set mode of", Path: name, Err: fmt.Errorf("it is %s", kindOf(info.Mode))}
 		}
-		return s.fs.SetAttr(ctx, name, fsys.Attributes{Mode: st.Mode})
+		return s.fs.SetAttr(ctx, name, fsys.Attributes{Mode: st.Mode, Owner: st.Owner})
 	case doFolder:
 		err := s.fs.Mkdir(ctx, name, st.Mode)
 		if errors.Is(err, fs.ErrExist) {
@@ -123,8 +127,11 @@ func (s *Site) do(ctx context.Context, g *ground, st step) error {
 			case errors.Is(failed, farend.ErrLost):
 				return failed
 			case failed == nil && info.Mode.IsDir():
-				return s.fs.SetAttr(ctx, name, fsys.Attributes{Mode: st.Mode}) // it may have been cut short between the two
+				return s.fs.SetAttr(ctx, name, fsys.Attributes{Mode: st.Mode, Owner: st.Owner}) // it may have been cut short between the two
 			}
+		}
+		if err == nil && st.Owner != nil {
+			err = s.fs.SetAttr(ctx, name, fsys.Attributes{Mode: st.Mode, Owner: st.Owner})
 		}
 		return err
 	case doCarry:
@@ -149,12 +156,38 @@ func (s *Site) place(ctx context.Context, st step) error {
 			return err
 		}
 	}
+	if st.Like {
+		if err := s.liken(ctx, st); err != nil {
+			return err
+		}
+	}
 	err := s.fs.Rename(ctx, s.inRecord(st.From), s.at(st.Path))
 	if errors.Is(err, fs.ErrNotExist) {
 		return s.placedAlready(ctx, st)
 	}
 	return err
 }
+
+// liken gives a staged file the access lists and extended attributes of the file that it replaces, if there is one.
+func (s *Site) liken(ctx context.Context, st step) error {
+	likener, ok := s.fs.(fsys.Likener)
+	if !ok {
+		return errNoLikener
+	}
+	from := s.inRecord(st.From)
+	if info, err := s.fs.Lstat(ctx, s.at(st.Path)); err != nil || !info.Mode.IsRegular() {
+		return ignoreAllButLost(err)
+	}
+	if _, err := s.fs.Lstat(ctx, from); err != nil {
+		return ignoreMissing(err) // placed already
+	}
+	if err := likener.Liken(ctx, s.at(st.Path), from); err != nil {
+		return err
+	}
+	return s.fs.SetAttr(ctx, from, fsys.Attributes{Mode: st.Mode, Owner: st.Owner}) // an access list has a part in the mode
+}
+
+var errNoLikener = errors.New("in the way in which this site is reached the attributes of what is replaced cannot be kept (keep_attributes)")
 
 // placedAlready tells a staged file that was put in place before from one that is missing.
 func (s *Site) placedAlready(ctx context.Context, st step) error {
@@ -278,6 +311,9 @@ func (s *Site) differs(st step, info fsys.Info, there bool) string {
 		return fmt.Sprintf("it has %d bytes instead of %d", info.Size, st.Size)
 	case st.Do != doLink && s.Abilities().Modes && info.Mode.Perm() != st.Mode.Perm():
 		return fmt.Sprintf("it has mode %04o instead of %04o", info.Mode.Perm(), st.Mode.Perm())
+	}
+	if st.Do != doLink {
+		return s.owned(st.Owner, info)
 	}
 	return ""
 }

@@ -236,6 +236,7 @@ func (s *Site) walk(ctx context.Context, out *Survey) error {
 func describe(path string, info fsys.Info) diff.Found {
 	f := diff.Found{Entry: manifest.Entry{Path: path, Size: info.Size,
 		Attributes: manifest.Attributes{Mode: info.Mode.Perm(), ModTime: info.ModTime}}}
+	f.Owned, f.User, f.Group = info.User.Known, info.User.ID, info.Group
 	if !info.Changed.IsZero() {
 		f.Changed = info.Changed.UnixNano()
 	}
@@ -393,10 +394,17 @@ func (s *Site) Compare(ctx context.Context, survey *Survey, want *Wanted,
 	able := s.Abilities()
 	rule, known := want.Rule, survey.Known()
 	rule.Modes, rule.TimeStep = able.Modes, timeStep(able)
+	var err error
+	if rule.Owners, err = s.owners(want.Entries, known); err != nil {
+		return nil, err
+	}
 	if err := s.resolve(ctx, survey, diff.Unresolved(want.Entries, survey.Found, known, rule), told); err != nil {
 		return nil, err
 	}
 	result := diff.Compare(want.Entries, survey.Found, known, rule, Keeping(want.Kept, want.Gone))
+	if err := s.mayGive(result, &rule); err != nil {
+		return nil, err
+	}
 	s.part(survey, want, result)
 	return result, nil
 }

@@ -83,8 +83,8 @@ func (s *Site) tree(number int) string { return fsys.Join(s.trees, strconv.Itoa(
 
 // treeSteps is the steps that build a tree.
 type treeSteps struct {
-	number       int                    // of the deployment
-	folders      map[string]fs.FileMode // with those that others lie in
+	number       int                            // of the deployment
+	folders      map[string]manifest.Attributes // with those that others lie in
 	files, links []step
 }
 
@@ -92,25 +92,25 @@ type treeSteps struct {
 func (t *treeSteps) add(e *manifest.Entry, from string, digest *manifest.Digest, do string) {
 	for dir, _ := fsys.Split(e.Path); dir != "."; dir, _ = fsys.Split(dir) {
 		if _, ok := t.folders[dir]; !ok {
-			t.folders[dir] = manifest.DirMode
+			t.folders[dir] = manifest.Attributes{Mode: manifest.DirMode}
 		}
 	}
 	switch e.Kind {
 	case manifest.Dir:
-		t.folders[e.Path] = e.Mode
+		t.folders[e.Path] = e.Attributes
 	case manifest.Link:
 		t.links = append(t.links, step{Do: doLink, Path: e.Path, Link: e.Link,
 			From: fmt.Sprintf("%s/link-%d-%d", incoming, t.number, len(t.links))})
 	default:
-		t.files = append(t.files, step{Do: do, Path: e.Path, From: from, Mode: e.Mode, Size: e.Size, Digest: digest})
+		t.files = append(t.files, step{Do: do, Path: e.Path, From: from, Mode: e.Mode, Size: e.Size, Digest: digest, Owner: e.Owner})
 	}
 }
 
 // phases gives all steps in their order, with the one that shows the tree at the end.
 func (t *treeSteps) phases() [][]step {
 	var folders []step
-	for dir, mode := range t.folders {
-		folders = append(folders, step{Do: doFolder, Path: dir, Mode: mode})
+	for dir, attr := range t.folders {
+		folders = append(folders, step{Do: doFolder, Path: dir, Mode: attr.Mode, Owner: attr.Owner})
 	}
 	out := [][]step{{{Do: doFolder, Path: ".", Mode: manifest.DirMode}}}
 	out = append(out, byDepth(folders, false)...)
@@ -121,7 +121,7 @@ func (t *treeSteps) phases() [][]step {
 // newSwitch builds the steps of a publish into a new tree.
 func newSwitch(s *Site, plan *Plan, staged map[string]string, number int) *publish {
 	p := &publish{site: s, plan: plan, number: number, undone: map[string]bool{}, tree: s.tree(number)}
-	steps := &treeSteps{number: number, folders: map[string]fs.FileMode{}}
+	steps := &treeSteps{number: number, folders: map[string]manifest.Attributes{}}
 	changes := map[string]*diff.Change{}
 	for i := range plan.Result.Changes {
 		changes[plan.Result.Changes[i].Path] = &plan.Result.Changes[i]

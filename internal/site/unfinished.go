@@ -293,7 +293,7 @@ func consistent(entries []manifest.Entry) []manifest.Entry {
 		filled[dir] = true
 	}
 	return slices.DeleteFunc(out, func(e manifest.Entry) bool {
-		return e.Kind == manifest.Dir && e.Mode == manifest.DirMode && filled[e.Path]
+		return e.Plain() && filled[e.Path]
 	})
 }
 

@@ -3,6 +3,7 @@ package site
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"slices"
 	"strings"
@@ -22,6 +23,7 @@ type Report struct {
 	Missing []manifest.Entry // not at the site
 	Altered []Alteration     // other bytes, or no longer a file
 	Modes   []ModeDifference
+	Owners  []OwnerDifference
 	Links   []LinkDifference
 	Strays  []manifest.Entry // at the site, and not in the manifest
 	Leaving []manifest.Entry // retired, and left for a while
@@ -40,6 +42,12 @@ type ModeDifference struct {
 	Want, Found fs.FileMode
 }
 
+// OwnerDifference is a file or folder that belongs to others than it should.
+type OwnerDifference struct {
+	Path        string
+	Want, Found string // USER:GROUP; what is found as numbers
+}
+
 // LinkDifference is a link that says something else, or is no link, or a link where none should be.
 type LinkDifference struct {
 	Path        string
@@ -48,7 +56,7 @@ type LinkDifference struct {
 
 // Matches tells whether nothing differs.
 func (r *Report) Matches() bool {
-	return len(r.Missing)+len(r.Altered)+len(r.Modes)+len(r.Links)+len(r.Strays) == 0
+	return len(r.Missing)+len(r.Altered)+len(r.Modes)+len(r.Owners)+len(r.Links)+len(r.Strays) == 0
 }
 
 // Verify reads every file that a manifest names and compares the site with it; nil stands for what is recorded, whose
@@ -103,12 +111,16 @@ func (s *Site) Verify(ctx context.Context, m *manifest.Manifest, strays bool, wa
 		return nil, err
 	}
 	report := &Report{Tree: m.Tree(), Checked: len(entries), Bytes: bytes}
-	report.compare(entries, survey, s.Abilities().Modes, strays)
+	rule := diff.Rule{Modes: s.Abilities().Modes, TimeStep: 1}
+	if rule.Owners, err = s.owners(nil, entries); err != nil {
+		return nil, err
+	}
+	report.compare(entries, survey, rule, strays)
 	return report, nil
 }
 
-func (r *Report) compare(entries []manifest.Entry, survey *Survey, modes, strays bool) {
-	result := diff.Compare(entries, survey.Found, nil, diff.Rule{Modes: modes, TimeStep: 1}, nil)
+func (r *Report) compare(entries []manifest.Entry, survey *Survey, rule diff.Rule, strays bool) {
+	result := diff.Compare(entries, survey.Found, nil, rule, nil)
 	leaving := inOrder(survey.leaving, func(l *diff.Leaving) string { return l.Path })
 	for i := range result.Changes {
 		c := &result.Changes[i]
@@ -124,7 +136,7 @@ func (r *Report) compare(entries []manifest.Entry, survey *Survey, modes, strays
 		case c.Want.Kind == manifest.Link || c.Found.Kind == manifest.Link:
 			r.Links = append(r.Links, LinkDifference{c.Path, c.Want.Link, c.Found.Link})
 		default:
-			r.addAltered(c, modes, survey.unread[c.Path])
+			r.addAltered(c, &rule, survey.unread[c.Path])
 		}
 	}
 	if strays {
@@ -136,7 +148,7 @@ func (r *Report) compare(entries []manifest.Entry, survey *Survey, modes, strays
 }
 
 // addAltered notes what is wrong with a file or folder: its bytes, its mode, or both.
-func (r *Report) addAltered(c *diff.Change, modes bool, unread error) {
+func (r *Report) addAltered(c *diff.Change, rule *diff.Rule, unread error) {
 	if !c.ModeOnly {
 		a := Alteration{Path: c.Path, Size: c.Found.Size, Reason: "other content"}
 		switch {
@@ -153,7 +165,10 @@ func (r *Report) addAltered(c *diff.Change, modes bool, unread error) {
 		}
 		r.Altered = append(r.Altered, a)
 	}
-	if modes && c.Found.Kind == c.Want.Kind && c.Found.Other == 0 && c.Found.Mode != c.Want.Mode {
+	if !rule.Owns(c.Want, c.Found) {
+		r.Owners = append(r.Owners, OwnerDifference{c.Path, c.Want.Owner.String(), fmt.Sprintf("%d:%d", c.Found.User, c.Found.Group)})
+	}
+	if rule.Modes && c.Found.Kind == c.Want.Kind && c.Found.Other == 0 && c.Found.Mode != c.Want.Mode {
 		r.Modes = append(r.Modes, ModeDifference{c.Path, c.Want.Mode, c.Found.Mode})
 	}
 }

@@ -97,9 +97,6 @@ func (d Drivers) Explain(err error) *Problem {
 // problemsOfHosts are those of any host, where no kind of target says more.
 var problemsOfHosts = []rule{
 	forError(func(e *RaiseProblem) *Problem { return &Problem{Misused, e.Reason, nil, e.Instead} }),
-	forError(func(e *agent.UnavailableError) *Problem {
-		return &Problem{What: e.Error(), Next: "with as: one must run there; see docs/raised-rights.md"}
-	}),
 	forError(func(e *agent.RaiseError) *Problem {
 		p := &Problem{What: e.Error(), Next: "have an administrator allow it: docs/raised-rights.md has the lines for sudo and doas"}
 		if e.Password != nil {
@@ -110,6 +107,9 @@ var problemsOfHosts = []rule{
 	}),
 	forError(func(e *CommandError) *Problem {
 		return &Problem{What: e.Error(), Next: "what command: starts must lead to a POSIX shell that reads its standard input, such as sh"}
+	}),
+	forError(func(e *agent.UnavailableError) *Problem {
+		return &Problem{What: e.Error(), Next: "with as: one must run there; see docs/raised-rights.md"}
 	}),
 	atStep(connect.Lookup, lookupProblem),
 	atStep(connect.Port, portProblem),

@@ -50,6 +50,7 @@ type Settings struct {
 	Retire  time.Duration // how long files that are no pages stay after they were retired
 	History int           // how many deployments are kept; 0: the usual
 	Switch  bool          // the root is a link to one of several trees
+	Like    bool          // what is replaced hands its attributes on
 	Writes  bool          // the site will be changed
 	Reads   bool          // all files of the site will be read, whatever its record says
 	// USER:GROUP, as numbers, that what is put into a container belongs to; empty: to root

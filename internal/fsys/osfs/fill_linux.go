@@ -21,6 +21,7 @@ type filling struct {
 	dir   *os.File
 	name  string
 	owner *Owner
+	of    *FS
 }
 
 // OpenFolder implements fsys.Filler.
@@ -29,7 +30,7 @@ func (f *FS) OpenFolder(_ context.Context, name string) (fsys.Folder, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &filling{dir, name, f.Owner}, nil
+	return &filling{dir, name, f.Owner, f}, nil
 }
 
 func (f *filling) Close() error { return f.dir.Close() }
@@ -63,6 +64,9 @@ func (f *filling) Put(name string, content []byte, attr fsys.Attributes) (err er
 	}
 	if err == nil && f.owner != nil {
 		err = unix.Fchown(fd, f.owner.User, f.owner.Group)
+	}
+	if err == nil {
+		err = f.of.give(attr, func(uid, gid int) error { return unix.Fchown(fd, uid, gid) })
 	}
 	if err == nil && mode&umask() != 0 {
 		err = unix.Fchmod(fd, mode)

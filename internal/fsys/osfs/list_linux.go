@@ -35,7 +35,7 @@ func (f *FS) listQuickly(folder *os.File, dir string) (out []fsys.Info, done boo
 		}
 		info := fsys.Info{Name: name, Attributes: fsys.Attributes{Mode: modeOf(stat.Mode),
 			ModTime: time.Unix(stat.Mtim.Unix())}, Size: stat.Size,
-			Changed: time.Unix(stat.Ctim.Unix()), User: fsys.User{ID: stat.Uid, Known: true}}
+			Changed: time.Unix(stat.Ctim.Unix()), User: fsys.User{ID: stat.Uid, Known: true}, Group: stat.Gid}
 		if info.Mode&fs.ModeSymlink != 0 {
 			if info.Link, err = f.root.Readlink(fsys.Join(dir, name)); errors.Is(err, fs.ErrNotExist) {
 				continue

@@ -28,6 +28,8 @@ type FS struct {
 
 	root  *os.Root
 	names sync.Map // of users, by their numbers
+
+	numbers sync.Map // of owners, by their names
 }
 
 // Owner is a user and a group, by their numbers.
@@ -74,7 +76,7 @@ func (f *FS) Lstat(_ context.Context, name string) (fsys.Info, error) {
 func (f *FS) describe(info fs.FileInfo, name string) (fsys.Info, error) {
 	out := fsys.Info{Name: info.Name(), Attributes: fsys.Attributes{Mode: info.Mode(), ModTime: info.ModTime()},
 		Size: info.Size()}
-	out.Changed, out.User = fromStat(info.Sys())
+	out.Changed, out.User, out.Group = fromStat(info.Sys())
 	if info.Mode()&fs.ModeSymlink != 0 {
 		var err error
 		if out.Link, err = f.root.Readlink(name); err != nil {
@@ -191,6 +193,9 @@ func (f *FS) write(ctx context.Context, name string, flags int, offset int64, co
 	if err == nil && f.Owner != nil {
 		err = file.Chown(f.Owner.User, f.Owner.Group)
 	}
+	if err == nil {
+		err = f.give(attr, file.Chown)
+	}
 	var size int64
 	if err == nil {
 		size, err = fsys.Copy(ctx, struct{ io.Writer }{file}, content)
@@ -251,6 +256,9 @@ func (f *FS) copy(pair fsys.Pair) error {
 
 // SetAttr implements fsys.FS.
 func (f *FS) SetAttr(_ context.Context, name string, attr fsys.Attributes) error {
+	if err := f.give(attr, func(uid, gid int) error { return f.root.Lchown(name, uid, gid) }); err != nil {
+		return err
+	}
 	if f.Abilities().Modes {
 		if err := f.root.Chmod(name, attr.Mode.Perm()); err != nil {
 			return err

@@ -8,4 +8,4 @@ import (
 	"tartine/internal/fsys"
 )
 
-func fromStat(any) (changed time.Time, owner fsys.User) { return changed, owner }
+func fromStat(any) (changed time.Time, owner fsys.User, group uint32) { return changed, owner, 0 }
