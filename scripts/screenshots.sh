@@ -58,8 +58,7 @@ echo 'The landing is closed.' >notice.txt
 
 # A fresh site for the first deployment.
 sed -i 's#/server/gannet$#/server/rock#' tartine.yaml
-shot deploy-first 'tartine deploy rock
-tartine deploy rock'
+tartine deploy rock --quiet
 
 echo '<p>Fog.</p>' >site/log/2026-07.html
 sed -i 's/4120 pairs/4131 pairs/' site/species/gannet.html
@@ -67,7 +66,6 @@ rm site/log/2026-02.html
 echo 'left here by hand' >server/rock/notes.txt
 sed -i 's/,4\./,3./' server/rock/tides/2026-03.csv
 shot diff 'tartine diff rock'
-shot consent 'tartine deploy rock' 'sleep 2'
 shot verify 'tartine verify rock'
 tartine deploy rock --yes --quiet
 sed -i 's/Land two hours/Land one hour/; s/two hours either/one hour either/' site/visit.html
@@ -76,6 +74,41 @@ shot history 'tartine history rock
 tartine history rock 3
 tartine rollback rock
 tartine history rock'
+# Commands around a deployment, of which a check finds it unwell; and the site as visitors see it, through a cache that is not up to date.
+cp tartine.yaml "$work/plain.yaml"
+cat >>tartine.yaml <<'END'
+  live:
+    url: server/live
+    web: http://127.0.0.1:8093/
+    before_publish:
+      - there: sort "$TARTINE_CHANGED"
+    after_publish:
+      - there: [sh, -c, 'date >../reloaded; echo "deployment $TARTINE_DEPLOYMENT is taken up"']
+    check:
+      - {url: "http://127.0.0.1:8093/visit.html", contains: "one hour either"}
+    within: 2s
+END
+tartine deploy live --quiet --no-commands
+serve() { python3 -m http.server --bind 127.0.0.1 --directory "$1" 8093 >/dev/null 2>&1 & web=$!; until (echo >/dev/tcp/127.0.0.1/8093) 2>/dev/null; do sleep 0.1; done; }
+serve server/live
+cp site/visit.html "$work/visit.html"
+sed -i 's/one hour either/half an hour either/' site/visit.html
+shot commands 'tartine deploy live; echo "exit status $?"
+tartine history live'
+kill $web; wait $web 2>/dev/null || true
+cp "$work/visit.html" site/visit.html
+sed -i 's/4131 pairs/4140 pairs/' site/species/gannet.html
+tartine deploy live --quiet --no-commands
+cp -r server/live "$work/cached"
+(cd "$work/cached" && sed -i 's/4140 pairs/4131 pairs/' species/gannet.html && sed -i 's#</body>#<script src="https://ads.example/x.js"></script></body>#' index.html &&
+	rm tides/2026-03.csv && echo '/* empty */' >css/rock.css && mkdir .git && echo 'ref: refs/heads/main' >.git/HEAD)
+serve "$work/cached"
+shot verify-web 'tartine verify live
+tartine verify live --web
+tartine verify live --web --sample 5'
+kill $web; wait $web 2>/dev/null || true
+sed -i 's/4140 pairs/4131 pairs/' site/species/gannet.html
+cp "$work/plain.yaml" tartine.yaml
 shot doctor 'tartine doctor rock
 tartine targets --check'
 shot fetch 'tartine fetch rock tides --into copy

@@ -170,6 +170,8 @@ func endedAs(ctx, within context.Context, timeout time.Duration, status int, err
 		return &deploy.EndedError{Status: status, Timeout: timeout}
 	case errors.As(err, &notStarted) && notStarted.Said != "":
 		return fmt.Errorf("it could not be started: %s", notStarted.Said)
+	case errors.As(err, &notStarted) && notStarted.Folder == "":
+		return errors.New("the user who logs in there may run no programs")
 	case err != nil:
 		return err
 	case status != 0:

@@ -247,7 +247,7 @@ func optionForm(f *pflag.Flag) (left, text string) {
 // exitStatuses are the statuses and what they mean.
 var exitStatuses = [][2]string{{"0", "done, or nothing to do"},
 	{"1", "verify found differences; with --exit-code, diff did"}, {"2", "wrong usage or settings"},
-	{"3", "could not connect or log in"}, {"4", "some files failed, the rest arrived"}, {"5", "refused for safety"},
+	{"3", "could not connect or log in"}, {"4", "some files failed, the rest arrived"}, {"5", "refused for safety"}, {"6", "found unwell, and rolled back"},
 	{"130", "interrupted"}}
 
 // paragraphs breaks the lines of each paragraph anew.

@@ -157,19 +157,19 @@ func (a *app) visit(ctx context.Context, at *meant, t *config.Target, access *we
 	v.Entries, v.Sample, v.Folders, v.Private = m.Entries, own.sample, true, privatePaths(at.heading.Root, v.Base)
 	memory := a.webMemory(v.Base)
 	v.Known = memory.read()
+	ended := func() {}
 	if draws(a.stderr) && !a.flags.quiet {
 		progress, done := a.progress(ctx, true)
 		watch := progress.Watch()
 		watch.Phase("web", len(m.Entries), 0)
-		v.Asked = func(path string) { watch.File(path, 0) }
-		defer done()
+		v.Asked, ended = func(path string) { watch.File(path, 0) }, done
 	}
 	report, err := v.Look(ctx)
+	ended()
 	if err != nil {
 		return err
 	}
 	memory.write(v.Known)
-	a.showing.Store(nil)
 	if !report.Well() {
 		a.status = ExitDiffers
 	}

@@ -125,7 +125,10 @@ func RunProgram(ctx context.Context, client *Client, p *farend.Program) (int, er
 		err = session.Start(r.command)
 	}
 	if err != nil {
-		return 0, why(client, err)
+		if err = why(client, err); errors.Is(err, farend.ErrUnsupported) {
+			return 0, &farend.NotStartedError{Err: err}
+		}
+		return 0, err
 	}
 	running, ended := context.WithCancel(context.WithoutCancel(ctx))
 	fed := make(chan struct{})

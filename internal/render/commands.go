@@ -3,6 +3,7 @@ package render
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"io"
 	"strings"
 	"sync"
@@ -64,7 +65,11 @@ func (p *Printer) Ran(r deploy.Ran, shown bool) {
 	}
 	switch {
 	case r.Err != nil:
-		p.printf("%s  %-5s  %s: %v, after %s\n", p.paint("failed", 10), r.Where, r.What, r.Err, Duration(r.Took))
+		text := fmt.Sprintf("%s: %v", r.What, r.Err)
+		if r.When != deploy.Checking { // which says for how long it was tried
+			text += ", after " + Duration(r.Took)
+		}
+		p.printf("%s  %-5s  %s\n", p.paint("failed", 10), r.Where, p.wrapped(text, 19))
 	case r.When == deploy.Checking:
 		p.printf("%s  %-5s  %s, after %s\n", p.paint("well", 10), r.Where, r.What, Duration(r.Took))
 	}
@@ -78,7 +83,7 @@ func (p *Printer) RollsBack(r deploy.RollsBack) {
 // RolledBack ends the report of a deployment that was found unwell.
 func (p *Printer) RolledBack(h Heading, u *deploy.UnwellError) {
 	if u.Back > 0 {
-		p.printf("%s  %s: deployment %d is there again, as deployment %d\n", p.paint("rolled back", 11), h.Place(), u.Back, u.Again)
+		p.printf("%s  %s: deployment %d is there again, as deployment %d\n", p.paint("restored", 10), h.Place(), u.Back, u.Again)
 		return
 	}
 	p.printf("%s  %s: deployment %d is there, and is unwell\n", p.paint("unwell", 10), h.Place(), u.Number)

@@ -27,7 +27,7 @@ const namesShown = 40
 type word string
 
 var colours = map[word]string{
-	"new": "96", "changed": "93", "retired": "90", "stray": "35", "drifted": "95", "failed": "91", "well": "92", "back": "1;93", "rolled back": "1;93", "unwell": "1;91", "old": "93", "redirected": "93", "status": "91", "rewritten": "93", "type": "93", "served": "91", "silent": "91", "build": "96", "before": "96", "after": "96", "check": "96",
+	"new": "96", "changed": "93", "retired": "90", "stray": "35", "drifted": "95", "failed": "91", "well": "92", "back": "1;93", "restored": "1;93", "unwell": "1;91", "old": "93", "redirected": "93", "status": "91", "rewritten": "93", "type": "93", "served": "91", "silent": "91", "build": "96", "before": "96", "after": "96", "check": "96",
 	"missing": "91", "done": "92", "not done": "93", "given up": "1;93", "altered": "91", "mode": "93", "owner": "93", "link": "93",
 	"deployed": "1;92", "packed": "1;92", "wiped": "1;92", "adopted": "1;92", "by hand": "35", "unchanged": "1;92", "match": "1;92", "verified": "92", "differs": "1;91", "incomplete": "1;93",
 	"error": "1;91", "warning": "93", "good": "92", "slow": "93", "wrong": "1;91",
@@ -125,29 +125,32 @@ func (r *row) size() string {
 
 // rows writes a list in columns.
 func (p *Printer) rows(list []row) {
-	width, sizes := 0, 0
+	width, sizes, words := 0, 0, len("changed")+1
 	for _, r := range list {
+		words = max(words, len(r.word))
 		width = max(width, utf8.RuneCountInString(r.name))
 		sizes = max(sizes, len(r.size()))
 	}
 	width = min(width, 64)
 	if p.room() > 0 {
-		width = min(width, max(p.room()-len("changed   ")-sizes-2, 0))
+		width = min(width, max(p.room()-words-2-sizes-2, 0))
 	}
 	for _, r := range list {
 		line := r.name
 		if sizes > 0 {
 			line += strings.Repeat(" ", max(width-utf8.RuneCountInString(r.name), 0))
 			line += fmt.Sprintf("  %*s", sizes, r.size())
+		} else if r.note != "" {
+			line += strings.Repeat(" ", max(width-utf8.RuneCountInString(r.name), 0))
 		}
-		if r.note != "" && p.room() > 0 && len("changed   ")+utf8.RuneCountInString(line+"  "+r.note) > p.room() {
-			p.printf("%s  %s\n%10s%s\n", p.paint(r.word, 8), strings.TrimRight(line, " "), "",
-				p.wrapped(r.note, len("changed   ")))
+		if r.note != "" && p.room() > 0 && words+2+utf8.RuneCountInString(line+"  "+r.note) > p.room() {
+			p.printf("%s  %s\n%*s%s\n", p.paint(r.word, words), strings.TrimRight(line, " "), words+2, "",
+				p.wrapped(r.note, words+2))
 			continue
 		} else if r.note != "" {
 			line += "  " + r.note
 		}
-		p.printf("%s  %s\n", p.paint(r.word, 8), strings.TrimRight(line, " "))
+		p.printf("%s  %s\n", p.paint(r.word, words), strings.TrimRight(line, " "))
 	}
 }
 
