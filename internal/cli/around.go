@@ -17,6 +17,7 @@ import (
 	"tartine/internal/deploy"
 	"tartine/internal/farend"
 	"tartine/internal/render"
+	"tartine/internal/site"
 	"tartine/internal/targets"
 	"tartine/internal/web"
 )
@@ -300,6 +301,8 @@ func unwellSentence(unwell *deploy.UnwellError) *statusError {
 			e.what += fmt.Sprintf("; what runs after it failed, too: %v", unwell.After)
 		}
 		return e
+	case errors.As(unwell.Kept, new(*site.OvertakenError)):
+		e.what += "; another deployment was published in the meantime, so nothing is rolled back"
 	case errors.Is(unwell.Kept, deploy.ErrFirst):
 		e.what += "; it is kept: nothing was there before it"
 	case unwell.Kept != nil:
