@@ -49,7 +49,8 @@ func (a *app) webAccess(t *config.Target) (*web.Access, error) {
 		}
 	}
 	if t.WebPassword.IsSet() {
-		out.Password, err = a.secret(t.WebPassword, "web_password")()
+		find, _ := a.phrases.LoadOrStore("web_password at "+t.WebPassword.At.String(), once(a.secret(t.WebPassword, "web_password")))
+		out.Password, err = find.(func() (string, error))()
 	}
 	return out, err
 }
