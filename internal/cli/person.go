@@ -45,7 +45,9 @@ func (p *person) Tell(event deploy.Event) {
 		p.onErr().Runs(e)
 	case deploy.Ran:
 		p.ran = append(p.ran, e)
-		p.onErr().Ran(e, e.When != deploy.Checking && !p.app.flags.quiet)
+		printer := p.onErr()
+		printer.Quiet = printer.Quiet && e.Err == nil // what is wrong is said in any case
+		printer.Ran(e, e.When != deploy.Checking && !p.app.flags.quiet)
 		out.RanEvent(&e)
 	case deploy.RollsBack:
 		p.onErr().RollsBack(e)

@@ -202,7 +202,7 @@ type (
 		Runs
 		Err  error // nil: well
 		Took time.Duration
-		Last string // the end of what it wrote, where it was not shown as it came
+		Last string // the end of what it wrote
 	}
 	// RollsBack tells that a deployment was found unwell and that an earlier one is published in its place.
 	RollsBack struct {
@@ -268,11 +268,11 @@ func (a *around) run(ctx context.Context, when When, c *Command) error {
 	facts.When = when
 	err := a.Runner.Run(ctx, c, &facts, io.MultiWriter(shown, kept))
 	end()
-	a.ended(Ran{Runs: runs, Err: err, Took: time.Since(began)}, kept.Bytes())
+	a.ended(Ran{Runs: runs, Err: err, Took: time.Since(began), Last: string(kept.Bytes())}, kept.Bytes())
 	return err
 }
 
-// ended tells and notes how something ended. A check that was tried before is noted once.
+// ended tells and notes how something ended. Of what was tried before, and of checks, the last time is noted.
 func (a *around) ended(r Ran, output []byte) {
 	a.session.Person.Tell(r)
 	entry := site.RanCommand{When: string(r.When), Where: r.Where, What: r.What, Seconds: r.Took.Round(time.Millisecond).Seconds(),
@@ -285,7 +285,7 @@ func (a *around) ended(r Ran, output []byte) {
 		}
 	}
 	a.noted.Commands = append(slices.DeleteFunc(a.noted.Commands, func(c site.RanCommand) bool {
-		return c.When == entry.When && c.Where == entry.Where && c.What == entry.What
+		return c.When == entry.When && c.Where == entry.Where && c.What == entry.What && (c.Error != "" || c.When == string(Checking))
 	}), entry)
 }
 
@@ -314,9 +314,13 @@ func (a *around) after(ctx context.Context) error {
 		a.note(ctx)
 		return &UnwellError{Number: number, What: what, Err: err}
 	}
+	before := slices.Clone(a.noted.Commands)
 	for i := range a.After {
 		c := &a.After[i]
-		if a.noted.Well(string(AfterPublish), c.Where(), c.String()) {
+		if at := slices.IndexFunc(before, func(r site.RanCommand) bool {
+			return r.When == string(AfterPublish) && r.Where == c.Where() && r.What == c.String() && r.Error == ""
+		}); at >= 0 { // each counts for one: the same may be wanted twice
+			before = slices.Delete(before, at, at+1)
 			continue
 		}
 		if err := a.run(ctx, AfterPublish, c); err != nil {

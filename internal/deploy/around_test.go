@@ -71,6 +71,30 @@ func TestNothingShowsBeforeCommandsHaveSucceeded(t *testing.T) {
 	require.Equal(t, "output of check\n", past[0].Ran.Commands[2].Output)
 }
 
+// TestACommandMayBeWantedTwice, as a reload before and after something else.
+func TestACommandMayBeWantedTwice(t *testing.T) {
+	p := newPlace(t, "content/a.html")
+	s := &scripted{}
+	a := &deploy.Around{After: []deploy.Command{{Shell: "reload"}, {Shell: "warm"}, {Shell: "reload"}}, Runner: s}
+	session := p.session(content.KeepLinks, deploy.Options{Around: a})
+	_, err := session.Deploy(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, []string{"after_publish reload 1 1", "after_publish warm 1 1", "after_publish reload 1 1"}, s.ran)
+
+	// Two had run when the run ended.
+	noted := site.Ran{Commands: []site.RanCommand{{When: "after_publish", Where: "here", What: "reload"}, {When: "after_publish", Where: "here", What: "warm"}}}
+	_, err = calls.Note.On(t.Context(), session.Engine, calls.Noting{Number: 1, Ran: noted})
+	require.NoError(t, err)
+	s.ran = nil
+	_, err = session.Deploy(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, []string{"after_publish reload 1 1"}, s.ran)
+	past, err := calls.History.On(t.Context(), session.Engine, calls.None{})
+	require.NoError(t, err)
+	require.Len(t, past[0].Ran.Commands, 3)
+	require.True(t, past[0].Ran.Settled)
+}
+
 // TestWhatFailsBeforeItIsPublishedRunsNothing: a deployment that is not published at all has no commands around it.
 func TestWhatFailsBeforeItIsPublishedRunsNothing(t *testing.T) {
 	p := newPlace(t, "content/a.html", "content/b.html")

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"slices"
 	"strings"
 )
 
@@ -28,13 +27,6 @@ type RanCommand struct {
 	Error   string  `json:"error,omitempty"` // why it failed; empty: it ended well
 	Seconds float64 `json:"seconds"`
 	Output  string  `json:"output,omitempty"` // the end of it
-}
-
-// Well tells whether a command ran and ended well.
-func (r *Ran) Well(when, where, what string) bool {
-	return slices.ContainsFunc(r.Commands, func(c RanCommand) bool {
-		return c.When == when && c.Where == where && c.What == what && c.Error == ""
-	})
 }
 
 // Owed is how far the commands of a deployment have come.
