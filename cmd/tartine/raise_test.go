@@ -116,6 +116,9 @@ func allow(t *testing.T, name, lines string) {
 
 func TestRaisedRights(t *testing.T) {
 	t.Parallel()
+	if testing.Short() {
+		t.Skip("wrong passwords are answered after a while")
+	}
 	if os.Getuid() != 0 {
 		t.Skip("it needs users that may become others")
 	}
@@ -264,7 +267,9 @@ func TestRaisedRights(t *testing.T) {
 	t.Run("doas and su", func(t *testing.T) {
 		t.Parallel()
 		plain, asked, other := raisedPlace(t, server, ", with: doas"), raisedPlace(t, server, ", with: doas"), raisedPlace(t, server, ", with: su")
-		require.NoFileExists(t, "/etc/doas.conf")
+		if own, err := os.ReadFile("/etc/doas.conf"); err == nil && !strings.HasPrefix(string(own), "permit nopass tartine-") {
+			t.Skip("doas has settings of its own here") // else they were left by a test that was killed
+		}
 		require.NoError(t, os.WriteFile("/etc/doas.conf", fmt.Appendf(nil, "permit nopass %s as %s\npermit %s as %s\n", plain.login, plain.owner, asked.login, asked.owner), 0o400))
 		t.Cleanup(func() { os.Remove("/etc/doas.conf") })
 		plain.tartine("deploy")

@@ -34,7 +34,7 @@ var abouts = map[string]about{
 		"tartine deploy --source public ssh://warden@server.example/srv/www/gannet",
 		"tartine deploy live --yes --quiet --wait 5m", "tartine deploy live --compare hash"}},
 	"verify": {"deploy", []string{"tartine verify live", "tartine verify live --strays ignore --format json",
-		"tartine verify live --manifest gannet.json", "tartine verify gannet.tar.zst"}},
+		"tartine verify live --web", "tartine verify live --manifest gannet.json", "tartine verify gannet.tar.zst"}},
 	"history":  {"deploy", []string{"tartine history live", "tartine history live 4"}},
 	"rollback": {"deploy", []string{"tartine rollback live", "tartine rollback live 4 --dry-run"}},
 	"promote":  {"deploy", []string{"tartine promote staging live --dry-run", "tartine promote staging live", "tartine promote staging live --drifted recorded"}},
