@@ -240,20 +240,8 @@ func (m webMemory) write(known map[string]web.Known) {
 	if m == "" {
 		return
 	}
-	text, err := json.Marshal(known)
-	if err != nil || os.MkdirAll(filepath.Dir(string(m)), 0o700) != nil {
-		return
-	}
-	fresh, err := os.CreateTemp(filepath.Dir(string(m)), "web-*")
-	if err != nil {
-		return
-	}
-	_, err = fresh.Write(text)
-	if closed := fresh.Close(); err == nil && closed == nil {
-		err = os.Rename(fresh.Name(), string(m))
-	}
-	if err != nil {
-		os.Remove(fresh.Name())
+	if text, err := json.Marshal(known); err == nil {
+		_ = content.ReplaceFile(string(m), text)
 	}
 }
 

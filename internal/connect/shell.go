@@ -39,28 +39,21 @@ func (s *Shell) Close() error { return s.end() }
 
 // OpenShell starts a shell over a connection.
 func OpenShell(client *Client) (*Shell, error) {
-	session, err := client.NewSession()
-	if err != nil {
-		return nil, why(client, err)
-	}
-	in, err := session.StdinPipe()
-	if err == nil {
-		var out io.Reader
-		if out, err = session.StdoutPipe(); err == nil {
-			if err = session.Start("sh"); err == nil {
-				return &Shell{out, in, session.Close, func() bool {
-					_, _, dead := client.SendRequest("keepalive@openssh.com", true, nil)
-					return dead != nil
-				}}, nil
-			}
-		}
-	}
-	session.Close()
-	return nil, fmt.Errorf("%w: %w", farend.ErrUnsupported, err)
+	return openShell(client, func(session *ssh.Session) error { return session.Start("sh") })
 }
 
 // OpenTerminalShell starts a shell over a connection that has a terminal, which passes all bytes as they are.
 func OpenTerminalShell(client *Client) (*Shell, error) {
+	return openShell(client, func(session *ssh.Session) error {
+		if err := session.RequestPty("dumb", 24, 80, ssh.TerminalModes{ssh.ECHO: 0}); err != nil {
+			return err
+		}
+		// A shell takes its commands as from a file, without prompts and groups of its own, where its output is no terminal.
+		return session.Start("exec sh -c 'stty raw -echo; sh 2>/dev/null | cat'")
+	})
+}
+
+func openShell(client *Client, start func(*ssh.Session) error) (*Shell, error) {
 	session, err := client.NewSession()
 	if err != nil {
 		return nil, why(client, err)
@@ -69,11 +62,7 @@ func OpenTerminalShell(client *Client) (*Shell, error) {
 	if err == nil {
 		var out io.Reader
 		if out, err = session.StdoutPipe(); err == nil {
-			// A shell takes its commands as from a file, without prompts and groups of its own, where its output is no terminal.
-			if err = session.RequestPty("dumb", 24, 80, ssh.TerminalModes{ssh.ECHO: 0}); err == nil {
-				err = session.Start("exec sh -c 'stty raw -echo; sh 2>/dev/null | cat'")
-			}
-			if err == nil {
+			if err = start(session); err == nil {
 				return &Shell{out, in, session.Close, func() bool {
 					_, _, dead := client.SendRequest("keepalive@openssh.com", true, nil)
 					return dead != nil

@@ -234,11 +234,11 @@ func (d *digests) save() error {
 	}
 	sum := sha256.Sum256(out)
 	out = append(out, sum[:]...)
-	return replace(d.file, out)
+	return ReplaceFile(d.file, out)
 }
 
-// replace writes a file of the cache in one step.
-func replace(name string, content []byte) error {
+// ReplaceFile writes a file of a cache in one step, and its folder where that is missing.
+func ReplaceFile(name string, content []byte) error {
 	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
 		return err
 	}

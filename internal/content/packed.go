@@ -394,7 +394,7 @@ func (c *Cache) keepListing(digest manifest.Digest, listing *archive.Listing) {
 		return
 	}
 	sum := sha256.Sum256(body)
-	_ = replace(c.listingFile(digest), append(body, sum[:]...))
+	_ = ReplaceFile(c.listingFile(digest), append(body, sum[:]...))
 	c.sweep()
 }
 
