@@ -133,16 +133,16 @@ location = /tides/index.html { sub_filter "</body>" "<script>spy()</script></bod
 
 	t.Run("a cache", func(t *testing.T) {
 		t.Parallel()
-		v := visit(t, authority, ", check: [{web: changed}], within: 15s")
+		v := visit(t, authority, ", check: [{web: changed}], within: 40s")
 		behind := webtest.Port(t)
-		webtest.Nginx(t, v.port, fmt.Sprintf(`proxy_cache_path @DIR@/cache keys_zone=rock:1m; server { listen 127.0.0.1:%d; root %s; add_header Cache-Control max-age=3; %s }
-server { %s location / { proxy_pass http://127.0.0.1:%[1]d; proxy_cache rock; proxy_cache_valid 200 3s; proxy_set_header If-None-Match ""; add_header Age 2; } }`, behind, v.root, denied, secure(v.port)))
+		webtest.Nginx(t, v.port, fmt.Sprintf(`proxy_cache_path @DIR@/cache keys_zone=rock:1m; server { listen 127.0.0.1:%d; root %s; add_header Cache-Control max-age=10; %s }
+server { %s location / { proxy_pass http://127.0.0.1:%[1]d; proxy_cache rock; proxy_cache_valid 200 10s; proxy_set_header If-None-Match ""; add_header Age 2; } }`, behind, v.root, denied, secure(v.port)))
 		require.Empty(t, v.finds())
 		v.write("public/index.html", "<h1>new")
 		v.tartine("deploy", "--no-commands")
 		found := v.finds()
 		require.Contains(t, found["index.html"], "old: as deployment 1 had it")
-		require.Contains(t, found["index.html"], "Cache-Control: max-age=3")
+		require.Contains(t, found["index.html"], "Cache-Control: max-age=10")
 		require.Contains(t, found["index.html"], "Age: 2")
 		require.Equal(t, "old: as deployment 1 had it", v.finds("--resolve", fmt.Sprintf("127.0.0.1:%d:127.0.0.1", v.port))["index.html"][:27])
 
@@ -152,7 +152,7 @@ server { %s location / { proxy_pass http://127.0.0.1:%[1]d; proxy_cache rock; pr
 		status, out := v.try("deploy")
 		require.Zero(t, status, out)
 		require.Contains(t, out, "well        web    what changed, after ")
-		v.write("tartine.yaml", strings.ReplaceAll(v.read("tartine.yaml"), "within: 15s", "within: 600ms"))
+		v.write("tartine.yaml", strings.ReplaceAll(v.read("tartine.yaml"), "within: 40s", "within: 600ms"))
 		_ = v.finds()
 		v.write("public/index.html", "<h1>last")
 		status, out = v.try("deploy")
