@@ -92,13 +92,14 @@ if [ "$how" = none ] || ! command -v "$how" >/dev/null 2>&1; then echo "$m prepa
 said() { s=$?; echo "$m refused $s $(tr -c '[:print:]' ' ' <"$k/said" 2>/dev/null | head -c 400)"; }
 `
 	// An installed program is not copied.
-	installedRaised = `c='P'; k=$(mktemp -d) || k=
+	installedRaised = `c='P'
 held() { p=$(cd -P "${1%/*}/" 2>/dev/null && pwd -P) || return 1; [ -n "$(find "$1" -prune '(' -user "$u" -o -user 0 ')' ! -perm -020 ! -perm -002 ! -type l 2>/dev/null)" ] || return 1; while :; do [ -n "$(find "$p" -prune '(' -user "$u" -o -user 0 ')' ! -perm -020 ! -perm -002 2>/dev/null)" ] || return 1; [ "$p" != / ] || return 0; p=${p%/*}; p=${p:-/}; done; }
-if [ ! -x "$c" ]; then echo "$m missing"; elif ! held "$c"; then echo "$m failed others may write to $c, or replace it"; else ready; fi
+if [ ! -x "$c" ]; then echo "$m missing"; elif ! held "$c"; then echo "$m failed others may write to $c, or replace it"; else k=$(mktemp -d) || k=; ready; fi
 `
 )
 
-// commands are how the programs are asked: without a password, with one through standard input, with one at a terminal.
+// raising is how the programs are asked: without a password, with one through standard input (empty: they take none there),
+// with one at a terminal.
 var raising = map[string]struct{ plain, piped, terminal string }{
 	"sudo": {`LC_ALL=C sudo -n -u "$v" -- "$c" far-end --marker "$m" 2>"$k/said"; said`,
 		`LC_ALL=C sudo -S -p "$m password
@@ -107,8 +108,7 @@ var raising = map[string]struct{ plain, piped, terminal string }{
 " -u "$v" -- "$c" far-end --marker "$m" --hushed 2>&1; said`},
 	"doas": {`doas -n -u "$v" "$c" far-end --marker "$m" 2>"$k/said"; said`, "",
 		`doas -u "$v" "$c" far-end --marker "$m" --hushed 2>&1; said`},
-	"su": {`LC_ALL=C su -s /bin/sh -c "exec '$c' far-end --marker '$m'" "$v" 2>"$k/said"; said`,
-		`LC_ALL=C su -s /bin/sh -c "exec '$c' far-end --marker '$m' --hushed" "$v" 2>&1; said`,
+	"su": {`LC_ALL=C su -s /bin/sh -c "exec '$c' far-end --marker '$m'" "$v" 2>"$k/said"; said`, "",
 		`LC_ALL=C su -s /bin/sh -c "exec '$c' far-end --marker '$m' --hushed" "$v" 2>&1; said`},
 }
 
@@ -149,7 +149,7 @@ func (d *dialogue) raise(r *Raise, said string) error {
 	if r.Terminal {
 		command = how.terminal
 	}
-	if command == "" || !r.Terminal && wantsTerminal(reason) || !r.Terminal && with == "su" {
+	if command == "" || !r.Terminal && wantsTerminal(reason) {
 		failed.Reason = "it asks for a password at a terminal"
 		return &TerminalError{failed}
 	}
