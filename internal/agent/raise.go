@@ -1,10 +1,11 @@
 package agent
 
 import (
+	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -230,19 +231,11 @@ func wasWrong(words string) bool {
 }
 
 func containsAny(text string, parts ...string) bool {
-	for _, part := range parts {
-		if strings.Contains(text, part) {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(parts, func(part string) bool { return strings.Contains(text, part) })
 }
 
 func orNothing(words string) string {
-	if words = strings.TrimSpace(words); words == "" {
-		return "it does not say why"
-	}
-	return words
+	return cmp.Or(strings.TrimSpace(words), "it does not say why")
 }
 
 // hearPrompt waits for a line with the marker, or for a prompt without an end of its line, which is "password". Words is
@@ -281,5 +274,5 @@ func (d *dialogue) hearPrompt(limit time.Duration) (said, words string, err erro
 		}
 		before.WriteString(text + " ")
 	}
-	return "", "", errors.Join(unavailable("the login prints more than %d bytes", maxTextual))
+	return "", "", unavailable("the login prints more than %d bytes", maxTextual)
 }

@@ -2,11 +2,12 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
-	"path/filepath"
+	"net/http"
 	"slices"
 	"sync"
 	"time"
@@ -46,11 +47,26 @@ func (a *app) around(m *meant, s *targets.Opened, own aroundFlags) (*deploy.Arou
 	if err != nil || own.skip {
 		return nil, err
 	}
-	t, named := settings.Targets[m.heading.Target]
-	if !named || len(t.BeforePublish)+len(t.AfterPublish)+len(t.Check) == 0 && !t.WebCheck {
+	t := settings.Targets[m.heading.Target]
+	out, err := a.listedAround(m, &t)
+	if err != nil || out == nil {
+		return nil, err
+	}
+	access, err := a.webAccess(&t)
+	if err != nil {
+		return nil, err
+	}
+	out.Always = own.always
+	out.Runner = &runner{app: a, at: m, folder: folderAt(config.Position{File: settings.File}), access: access, target: &t, site: s}
+	return out, nil
+}
+
+// listedAround gives what a target has run around a publish, without what runs it; nil: nothing.
+func (a *app) listedAround(m *meant, t *config.Target) (*deploy.Around, error) {
+	if len(t.BeforePublish)+len(t.AfterPublish)+len(t.Check) == 0 && !t.WebCheck {
 		return nil, nil
 	}
-	out := &deploy.Around{RollBack: t.WhenItFails.Value != "keep", Always: own.always}
+	out := &deploy.Around{RollBack: t.WhenItFails.Value != "keep"}
 	for i := range t.BeforePublish {
 		out.Before = append(out.Before, commandOf(&t.BeforePublish[i]))
 	}
@@ -72,20 +88,11 @@ func (a *app) around(m *meant, s *targets.Opened, own aroundFlags) (*deploy.Arou
 				next: "run them here, with here: in the place of there:; or skip them with --no-commands"}
 		}
 	}
-	access, err := a.webAccess(&t)
-	if err != nil {
-		return nil, err
-	}
-	out.Runner = &runner{app: a, at: m, folder: settingsFolder(settings), access: access, target: &t, site: s}
 	return out, nil
 }
 
-func settingsFolder(s *config.Settings) string {
-	if s.File == "" {
-		return "."
-	}
-	return filepath.Dir(s.File)
-}
+// folderAt gives the folder of the file that something is written in, or, without one, this folder.
+func folderAt(at config.Position) string { return config.Resolve(config.Text{Value: ".", At: at}) }
 
 func lengthOf(t config.Text, usual time.Duration) time.Duration {
 	if length, err := time.ParseDuration(t.Value); err == nil { // it was checked
@@ -110,11 +117,8 @@ func checkOf(c *config.Check, within time.Duration) deploy.Check {
 	out := deploy.Check{Within: lengthOf(c.Within, within), Web: c.Web.Value != ""}
 	switch {
 	case c.URL.Value != "":
-		out.Asks = &deploy.Question{URL: c.URL.Value, Status: max(c.Status, 0), Contains: c.Contains.Value,
+		out.Asks = &deploy.Question{URL: c.URL.Value, Status: cmp.Or(c.Status, http.StatusOK), Contains: c.Contains.Value,
 			Timeout: lengthOf(c.Timeout, web.DefaultTimeout)}
-		if out.Asks.Status == 0 {
-			out.Asks.Status = 200
-		}
 	case !out.Web:
 		one := command(&c.Here, &c.There, lengthOf(c.Timeout, usualTimeout))
 		out.Command = &one
@@ -247,7 +251,7 @@ func (a *app) buildContent(ctx context.Context, own *deployFlags) error {
 	began := time.Now()
 	hiding := &hidingWriter{app: a, to: io.MultiWriter(shown, kept)}
 	line := &targets.Command{Words: c.Words, Shell: c.Shell, Out: hiding}
-	status, err := line.RunHere(ctx, filepath.Dir(filepath.Clean(config.Resolve(config.Text{Value: "x", At: settings.Build.At()}))))
+	status, err := line.RunHere(ctx, folderAt(settings.Build.At()))
 	hiding.flush()
 	end()
 	err = endedAs(ctx, ctx, 0, status, err)

@@ -88,9 +88,7 @@ func (a *app) deploy(ctx context.Context, l *looking) error {
 	}
 	done := &render.Done{Heading: l.heading, Result: result, Options: session.Options, Ran: l.person().ran, Unwell: unwell}
 	switch {
-	case unwell != nil:
-		return a.finish(l.site, done)
-	case result.Outcome != nil:
+	case unwell != nil || result.Outcome != nil:
 		return a.finish(l.site, done)
 	case a.json():
 		return p.OutcomeJSON(done)

@@ -120,7 +120,8 @@ func readText(file io.ReadCloser, err error) (string, error) {
 }
 
 func (a *app) showDiff(l *looking, c *deploy.Comparison, exitCode bool) error {
-	around, err := a.around(l.meant, l.site, aroundFlags{})
+	t := l.from.settings.Targets[l.heading.Target]
+	around, err := a.listedAround(l.meant, &t)
 	if err != nil {
 		return err
 	}

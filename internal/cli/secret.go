@@ -130,7 +130,7 @@ func once(find func() (string, error)) func() (string, error) {
 // askAnswer asks what a server wants to know.
 func (a *app) askAnswer(question string, echo bool) (string, error) {
 	if program := a.askProgram(); program != "" {
-		return askWith(program, question+": ")
+		return a.askWith(program, question+": ")
 	}
 	if !echo {
 		return a.askSecret(question)
@@ -157,7 +157,7 @@ func (a *app) askPassphrase(file string) (string, error) {
 
 func (a *app) askForPassphrase(file string) (string, error) {
 	if program := a.askProgram(); program != "" {
-		return askWith(program, "passphrase of "+file+": ")
+		return a.askWith(program, "passphrase of "+file+": ")
 	}
 	if !a.canAsk() {
 		return "", &connect.IdentityError{File: file, Reason: "has a passphrase, and there is no terminal to ask for it", Locked: true}
@@ -180,12 +180,14 @@ func (a *app) askProgram() string {
 }
 
 // askWith has a program ask, which writes the answer.
-func askWith(program, question string) (string, error) {
+func (a *app) askWith(program, question string) (string, error) {
 	out, err := exec.Command(program, question).Output()
 	if err != nil {
 		return "", fmt.Errorf("the program %s (SSH_ASKPASS) gives no answer: %w", program, err)
 	}
-	return firstLineOf(string(out)), nil
+	answer := firstLineOf(string(out))
+	a.hidden.Store(answer, true)
+	return answer, nil
 }
 
 func secretFile(name string) (string, error) {

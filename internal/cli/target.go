@@ -159,7 +159,7 @@ func (a *app) raisingPassword(of *targets.Settings, from *config.Secret) func(tr
 			}
 			return a.secret(*from, what)()
 		case a.askProgram() != "":
-			answer, err := askWith(a.askProgram(), what+": ")
+			answer, err := a.askWith(a.askProgram(), what+": ")
 			kept = answer
 			return answer, err
 		case !a.canAsk():

@@ -175,7 +175,6 @@ type UnwellError struct {
 	Number int    // the deployment
 	What   string // the command or the check
 	Err    error  // what it said
-	Owed   bool   // it is one of before, whose commands had been interrupted
 	// Back is the deployment that is published again in its place, as deployment Again; 0: it was kept, for which Kept
 	// is the reason, nil where that is what was asked for.
 	Back, Again int
@@ -229,11 +228,15 @@ func (s *Session) around(c *Comparison) *around {
 		return nil
 	}
 	out := &around{Around: s.Options.Around, session: s}
-	out.facts.Tree, out.facts.Entries = c.TreeDigest(), c.Content.Entries
-	for i := range c.Result.Changes {
-		change := &c.Result.Changes[i]
-		if change.Status != diff.Stray {
-			out.facts.Changed = append(out.facts.Changed, Altered{change.Status, change.Path})
+	out.facts.Tree, out.facts.Entries, out.facts.Changed = c.TreeDigest(), c.Content.Entries, alteredBy(c.Result)
+	return out
+}
+
+// alteredBy gives the paths that a deployment alters; strays are not among them.
+func alteredBy(r *diff.Result) (out []Altered) {
+	for i := range r.Changes {
+		if c := &r.Changes[i]; c.Status != diff.Stray {
+			out = append(out, Altered{c.Status, c.Path})
 		}
 	}
 	return out
@@ -448,38 +451,30 @@ func (s *Session) rollBack(ctx context.Context, unwell, to int) (again int, fail
 // settle runs what an interrupted run left undone after the publish of the current deployment, or, with Always, all of
 // it.
 func (s *Session) settle(ctx context.Context, c *Comparison) error {
-	a := s.around(c)
-	if a == nil || c.Survey.Number == 0 || a.count() == 0 {
+	commands := s.Options.Around
+	if c.Survey.Number == 0 || commands.count() == 0 {
 		return nil
 	}
 	owed, err := calls.Owed.On(ctx, s.Engine, c.Survey.Number)
 	if err != nil {
 		return err
 	}
-	a.facts.Deployment = c.Survey.Number
-	if owed.Ran != nil {
-		a.noted = *owed.Ran
-	}
-	switch {
-	case owed.Count > 0 && !a.noted.Settled:
-		s.Person.Tell(Owing{c.Survey.Number})
-		if changed, err := Between(ctx, s.Engine, owed.Before, c.Survey.Number); err == nil {
-			for i := range changed.Changes {
-				if change := &changed.Changes[i]; change.Status != diff.Stray {
-					a.facts.Changed = append(a.facts.Changed, Altered{change.Status, change.Path})
-				}
-			}
-		}
-		err := s.follow(ctx, a, owed.Before)
-		var unwell *UnwellError
-		if errors.As(err, &unwell) {
-			unwell.Owed = true
-		}
-		return err
-	case !a.Always:
+	open := owed.Count > 0 && (owed.Ran == nil || !owed.Ran.Settled)
+	if !open && !commands.Always {
 		return nil
 	}
-	a.noted = site.Ran{}
+	a := s.around(c)
+	a.facts.Deployment = c.Survey.Number
+	if open {
+		if owed.Ran != nil {
+			a.noted = *owed.Ran
+		}
+		s.Person.Tell(Owing{c.Survey.Number})
+		if changed, err := Between(ctx, s.Engine, owed.Before, c.Survey.Number); err == nil {
+			a.facts.Changed = alteredBy(changed)
+		}
+		return s.follow(ctx, a, owed.Before)
+	}
 	keeps := *a.Around
 	keeps.RollBack, a.Around = false, &keeps // nothing was deployed
 	if err := a.before(ctx); err != nil {

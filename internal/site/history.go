@@ -41,28 +41,35 @@ func (s *Site) History(ctx context.Context) ([]Past, error) {
 		return nil, err
 	}
 	var out []Past
-	for i := len(numbers) - 1; i >= 0; i-- {
-		file, err := s.fs.Open(ctx, s.inRecord(deploymentFile(numbers[i])))
+	for _, number := range slices.Backward(numbers) {
+		one, err := s.past(ctx, number)
 		if err != nil {
 			return nil, err
 		}
-		m, tree, err := manifest.ReadHead(fsys.WithContext(ctx, file))
-		file.Close()
-		if err == nil && m.Deployment == nil {
-			err = errors.New(`the key "deployment" is missing`)
-		}
-		if err != nil {
-			return nil, &RecordError{s.inRecord(deploymentFile(numbers[i])), err}
-		}
-		one := Past{Deployment: *m.Deployment, Origin: m.Origin, Tree: tree}
-		if one.Commands > 0 {
-			if one.Ran, err = s.readRan(ctx, numbers[i]); err != nil {
-				return nil, err
-			}
-		}
-		out = append(out, one)
+		out = append(out, *one)
 	}
 	return out, nil
+}
+
+// past reads what there is to say of a recorded deployment.
+func (s *Site) past(ctx context.Context, number int) (*Past, error) {
+	file, err := s.fs.Open(ctx, s.inRecord(deploymentFile(number)))
+	if err != nil {
+		return nil, err
+	}
+	m, tree, err := manifest.ReadHead(fsys.WithContext(ctx, file))
+	file.Close()
+	if err == nil && m.Deployment == nil {
+		err = errors.New(`the key "deployment" is missing`)
+	}
+	if err != nil {
+		return nil, &RecordError{s.inRecord(deploymentFile(number)), err}
+	}
+	out := &Past{Deployment: *m.Deployment, Origin: m.Origin, Tree: tree}
+	if out.Commands > 0 {
+		out.Ran, err = s.readRan(ctx, number)
+	}
+	return out, err
 }
 
 func (s *Site) recorded(ctx context.Context) ([]int, error) {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 	"strings"
 )
 
@@ -83,18 +84,18 @@ func (s *Site) readRan(ctx context.Context, number int) (*Ran, error) {
 
 // Owed tells how far the commands of a recorded deployment have come.
 func (s *Site) Owed(ctx context.Context, number int) (*Owed, error) {
-	past, err := s.History(ctx)
+	numbers, err := s.recorded(ctx)
+	at := slices.Index(numbers, number)
+	if err != nil || at < 0 {
+		return &Owed{}, err
+	}
+	past, err := s.past(ctx, number)
 	if err != nil {
 		return nil, err
 	}
-	for i := range past {
-		if past[i].Number == number {
-			out := &Owed{Count: past[i].Commands, Ran: past[i].Ran}
-			if i+1 < len(past) {
-				out.Before = past[i+1].Number
-			}
-			return out, nil
-		}
+	out := &Owed{Count: past.Commands, Ran: past.Ran}
+	if at > 0 {
+		out.Before = numbers[at-1]
 	}
-	return &Owed{}, nil
+	return out, nil
 }

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"strings"
 	"time"
@@ -142,9 +143,9 @@ func (e *UnreachableError) Unwrap() error { return e.Err }
 
 // unreachable gives the cause of a request that had no answer.
 func unreachable(address string, err error) error {
-	var outer interface{ Unwrap() error }
-	if errors.As(err, &outer) && strings.HasPrefix(fmt.Sprintf("%T", err), "*url.") {
-		err = outer.Unwrap() // it names the address once more
+	var outer *url.Error
+	if errors.As(err, &outer) {
+		err = outer.Err // it names the address once more
 	}
 	return &UnreachableError{address, err}
 }

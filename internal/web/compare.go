@@ -2,6 +2,7 @@ package web
 
 import (
 	"bytes"
+	"cmp"
 	"compress/gzip"
 	"context"
 	"crypto/sha256"
@@ -144,7 +145,7 @@ func (v *Visit) judge(ctx context.Context, f *file, got *http.Response, came *bo
 	case got.StatusCode == http.StatusNotFound || got.StatusCode == http.StatusGone:
 		return out(Missing, "the server answers %d", got.StatusCode)
 	case got.StatusCode >= 300 && got.StatusCode < 400:
-		return out(Redirected, "to %s (%d)", orNowhere(got.Header.Get("Location")), got.StatusCode)
+		return out(Redirected, "to %s (%d)", cmp.Or(got.Header.Get("Location"), "nowhere"), got.StatusCode)
 	case got.StatusCode != http.StatusOK:
 		return out(Status, "the server answers %d", got.StatusCode)
 	case same && isHidden(f.Path):
@@ -165,7 +166,7 @@ func (v *Visit) judge(ctx context.Context, f *file, got *http.Response, came *bo
 			}
 		})
 		if is, fits := fitting(f.Path, got.Header.Get("Content-Type")); !fits {
-			return out(Type, "it comes as %s", orNothing(is))
+			return out(Type, "it comes as %s", cmp.Or(is, "nothing that is named"))
 		}
 		return Finding{}, false
 	}
@@ -287,20 +288,6 @@ func cacheOf(h http.Header) string {
 		out += ", Cache-Control: " + control
 	}
 	return out
-}
-
-func orNowhere(text string) string {
-	if text == "" {
-		return "nowhere"
-	}
-	return text
-}
-
-func orNothing(text string) string {
-	if text == "" {
-		return "nothing that is named"
-	}
-	return text
 }
 
 // types are the content types (RFC 9110) of names, of which the first is the usual one.
