@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"tartine/internal/farend"
+	"tartine/internal/trace"
 )
 
 // The program gets to the far end through a POSIX shell that reads commands from its standard input. Whatever a login
@@ -321,6 +322,7 @@ func (d *dialogue) hear(limit time.Duration) (string, error) {
 	defer cancel()
 	stop := context.AfterFunc(ctx, func() { d.stream.Close() })
 	defer stop()
+	began := time.Now()
 	heard := 0
 	for {
 		line, err := d.in.ReadSlice('\n')
@@ -336,7 +338,9 @@ func (d *dialogue) hear(limit time.Duration) (string, error) {
 			return "", unavailable("the login prints more than %d bytes", maxTextual)
 		}
 		if _, said, ok := bytes.Cut(line, []byte(d.marker+" ")); ok {
-			return strings.TrimSpace(string(said)), nil
+			answer := strings.TrimSpace(string(said))
+			trace.Log(ctx).Debug("agent shell", "said", printable(answer), "took", time.Since(began).Round(time.Microsecond))
+			return answer, nil
 		}
 	}
 }

@@ -17,6 +17,7 @@ import (
 )
 
 func (a *app) historyCommand() *cobra.Command {
+	var form string
 	cmd := &cobra.Command{
 		Use:   "history [TARGET] [N]",
 		Short: "List past deployments, or show what one of them changed",
@@ -26,7 +27,13 @@ func (a *app) historyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if form != "" && form != "json" && form != "listing" {
+				return usageError(fmt.Sprintf("--manifest is json or listing, not %q", form), "")
+			}
 			return a.withSite(cmd.Context(), names, func(ctx context.Context, s *targets.Opened, heading render.Heading, _ targets.Settings) error {
+				if form != "" {
+					return a.writeRecorded(ctx, s, heading, number, form)
+				}
 				if number > 0 {
 					return a.showDeployment(ctx, s, heading, number)
 				}
@@ -37,7 +44,35 @@ func (a *app) historyCommand() *cobra.Command {
 	a.configFlag(cmd)
 	a.targetFlags(cmd)
 	a.outputFlags(cmd)
+	cmd.Flags().StringVar(&form, "manifest", "", "write the manifest of deployment N, or of the current one, in this `FORM`: json or listing")
 	return cmd
+}
+
+// writeRecorded writes the manifest of a recorded deployment; number 0 is the current one.
+func (a *app) writeRecorded(ctx context.Context, s *targets.Opened, heading render.Heading, number int, form string) error {
+	if number == 0 {
+		past, err := calls.History.On(ctx, s, calls.None{})
+		if err != nil {
+			return err
+		}
+		if len(past) == 0 {
+			return noneRecorded(heading)
+		}
+		number = past[0].Number
+	}
+	m, err := calls.Deployment.On(ctx, s, number)
+	if err != nil {
+		return err
+	}
+	if form == "listing" {
+		return m.WriteListing(a.stdout)
+	}
+	m.Deployment = nil // that is the site's
+	return m.WriteJSON(a.stdout)
+}
+
+func noneRecorded(heading render.Heading) error {
+	return usageError(fmt.Sprintf("no deployment is recorded at %s", heading.Address), "deploy first")
 }
 
 // targetAndNumber accepts a target, a deployment's number, both in this order, or neither.
@@ -101,7 +136,7 @@ func (a *app) showHistory(ctx context.Context, s *targets.Opened, heading render
 		return err
 	}
 	if len(past) == 0 && !a.json() {
-		return usageError(fmt.Sprintf("no deployment is recorded at %s", heading.Address), "deploy first")
+		return noneRecorded(heading)
 	}
 	p := a.printer()
 	if a.json() {

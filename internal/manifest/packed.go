@@ -40,6 +40,11 @@ func appendPacked(out []byte, e *Entry, before string) []byte {
 	}
 	out = binary.AppendUvarint(out, uint64(common))
 	out = appendText(out, e.Path[common:])
+	return AppendFacts(out, e)
+}
+
+// AppendFacts packs what there is to say of an entry but for its path. Its first byte never has both of the lowest bits.
+func AppendFacts(out []byte, e *Entry) []byte {
 	flags := byte(e.Kind)
 	if !e.Digest.IsZero() {
 		flags |= hasDigest
@@ -147,6 +152,18 @@ func (r *unpacking) entry(before string) (e Entry) {
 		return e
 	}
 	e.Path = before[:common] + string(r.next(r.uvarint()))
+	r.facts(&e)
+	return e
+}
+
+// TakeFacts reads what AppendFacts packed, and gives what comes behind it.
+func TakeFacts(packed []byte, e *Entry) (rest []byte, ok bool) {
+	r := &unpacking{rest: packed}
+	r.facts(e)
+	return r.rest, !r.broken
+}
+
+func (r *unpacking) facts(e *Entry) {
 	flags := r.byte()
 	e.Kind, e.Hand = Kind(flags&3), flags&byHand != 0
 	e.Mode = fs.FileMode(r.uvarint()).Perm()
@@ -165,5 +182,4 @@ func (r *unpacking) entry(before string) (e Entry) {
 		e.Owner, r.broken = owner, r.broken || err != nil || owner == nil || e.Kind == Link
 	}
 	r.broken = r.broken || e.Kind > Dir || flags > hasOwner|byHand|hasTime|hasDigest|3
-	return e
 }

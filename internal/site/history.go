@@ -12,7 +12,6 @@ import (
 
 	"tartine/internal/diff"
 	"tartine/internal/farend"
-	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 
 	"golang.org/x/sync/errgroup"
@@ -53,19 +52,14 @@ func (s *Site) History(ctx context.Context) ([]Past, error) {
 
 // past reads what there is to say of a recorded deployment.
 func (s *Site) past(ctx context.Context, number int) (*Past, error) {
-	file, err := s.fs.Open(ctx, s.inRecord(deploymentFile(number)))
+	h, m, err := s.readHead(ctx, number, false)
 	if err != nil {
 		return nil, err
 	}
-	m, tree, err := manifest.ReadHead(fsys.WithContext(ctx, file))
-	file.Close()
-	if err == nil && m.Deployment == nil {
-		err = errors.New(`the key "deployment" is missing`)
+	if m == nil {
+		m = h.manifest()
 	}
-	if err != nil {
-		return nil, &RecordError{s.inRecord(deploymentFile(number)), err}
-	}
-	out := &Past{Deployment: *m.Deployment, Origin: m.Origin, Tree: tree}
+	out := &Past{Deployment: *m.Deployment, Origin: m.Origin, Tree: h.Tree}
 	if out.Commands > 0 {
 		out.Ran, err = s.readRan(ctx, number)
 	}

@@ -249,31 +249,32 @@ func (s *Site) writeDeployment(ctx context.Context, p *publish, out *Outcome) er
 
 func (s *Site) writeManifest(ctx context.Context, m *manifest.Manifest) error {
 	var (
-		packed  manifest.Packed
+		number  = m.Deployment.Number
+		tree    manifest.Digest
 		working errgroup.Group // a watch waits for all of this, so several processors share it
 	)
 	working.Go(func() error {
-		if len(m.Entries) >= indexEntries {
-			packed = manifest.Pack(m.Entries)
-		}
+		tree = m.Tree()
 		return manifest.Check(m.Entries) // else nobody could read it
 	})
-	text, tree, err := m.JSON()
+	h, err := s.writeEntries(ctx, number, m.Entries)
 	if failed := working.Wait(); err == nil && failed != nil {
-		err = &RecordError{s.inRecord(deploymentFile(m.Deployment.Number)), failed}
-	}
-	if err == nil {
-		err = s.writeIndex(ctx, m.Deployment.Number, packed, tree)
+		err = &RecordError{s.inRecord(deploymentFile(number)), failed}
 	}
 	if err != nil {
 		return err
 	}
+	h.Tree, h.Created, h.Generator, h.Origin, h.Deployment = tree, m.Created.UTC().Truncate(time.Second), m.Generator, m.Origin, m.Deployment
+	text, err := json.Marshal(h)
+	if err != nil {
+		return err
+	}
 	if m.Deployment.Hand {
-		if err := s.write(ctx, fmt.Sprintf("deployments/%d.%s", m.Deployment.Number, handSuffix), nil); err != nil {
+		if err := s.write(ctx, fmt.Sprintf("deployments/%d.%s", number, handSuffix), nil); err != nil {
 			return err
 		}
 	}
-	return s.write(ctx, deploymentFile(m.Deployment.Number), text)
+	return s.write(ctx, deploymentFile(number), append(text, '\n'))
 }
 
 // complete makes a deployment current, removes what is no longer of use, and ends its journal.

@@ -43,37 +43,6 @@ func (s *Site) recordedAs(ctx context.Context, number int) (*manifest.Manifest, 
 	return m, err
 }
 
-// recordedTree is recordedAs with the tree digest.
-func (s *Site) recordedTree(ctx context.Context, number int) (*manifest.Manifest, manifest.Digest, error) {
-	if number == 0 {
-		return nil, manifest.Digest{}, nil
-	}
-	m, tree, err := s.readIndexed(ctx, number)
-	if m != nil || err != nil {
-		return m, tree, err
-	}
-	if m, err = s.readManifest(ctx, number); err != nil {
-		return nil, manifest.Digest{}, err
-	}
-	return m, m.Tree(), nil
-}
-
-func (s *Site) readManifest(ctx context.Context, number int) (*manifest.Manifest, error) {
-	name := deploymentFile(number)
-	text, err := s.read(ctx, name, mostList)
-	if err != nil {
-		return nil, err
-	}
-	m, err := manifest.ReadJSON(bytes.NewReader(text))
-	if err == nil && m.Deployment == nil {
-		err = errors.New(`the key "deployment" is missing`)
-	}
-	if err != nil {
-		return nil, &RecordError{s.inRecord(name), err}
-	}
-	return m, nil
-}
-
 func deploymentFile(number int) string { return fmt.Sprintf("deployments/%d.json", number) }
 
 // Affirm writes the record of the current deployment once more, as it is, after its files were found to be as
@@ -258,9 +227,13 @@ func (s *Site) forgetOld(ctx context.Context, current, history, takenUp int) err
 		return err
 	}
 	byHand := map[int]bool{}
+	var blocks []int
 	for _, info := range list {
-		if number, suffix, ok := recordNumber(info.Name); ok && suffix == handSuffix {
+		switch number, suffix, ok := recordNumber(info.Name); {
+		case ok && suffix == handSuffix:
 			byHand[number] = true
+		case ok && suffix == blocksSuffix && number <= current:
+			blocks = append(blocks, number)
 		}
 	}
 	oldest, between := outdated(numbers, byHand, history)
@@ -273,6 +246,9 @@ func (s *Site) forgetOld(ctx context.Context, current, history, takenUp int) err
 		isKept := suffix == "kept"
 		if ok && isKept && number > oldest && number <= current {
 			later = append(later, number)
+		}
+		if suffix == blocksSuffix {
+			continue
 		}
 		if !ok || (number > oldest || !isKept && number == oldest) && (isKept || !between[number]) {
 			continue
@@ -302,6 +278,18 @@ func (s *Site) forgetOld(ctx context.Context, current, history, takenUp int) err
 	}
 	for d := range unwanted {
 		gone = append(gone, storeName(kept, d, 1))
+	}
+	if err := s.discard(ctx, gone); err != nil {
+		return err
+	}
+	stay := slices.DeleteFunc(numbers, func(number int) bool { return number < oldest || between[number] })
+	unused, err := s.unusedBlocks(ctx, current, blocks, stay)
+	if err != nil {
+		return err
+	}
+	gone = gone[:0]
+	for _, number := range unused {
+		gone = append(gone, blocksFile(number))
 	}
 	return s.discard(ctx, gone)
 }

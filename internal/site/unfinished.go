@@ -129,7 +129,7 @@ func (s *Site) makeShelvesFor(ctx context.Context, j *journal) error {
 
 // forget takes paths out of what a deployment recorded.
 func (s *Site) forget(ctx context.Context, number int, paths map[string]bool) error {
-	m, err := s.readManifest(ctx, number)
+	m, err := s.recordedAs(ctx, number)
 	if err != nil {
 		return err
 	}
@@ -206,14 +206,14 @@ func (s *Site) dropDeployment(ctx context.Context, number int) error {
 	if err := s.endJournal(ctx); err != nil {
 		return err
 	}
-	return s.discard(ctx, []string{deploymentFile(number), indexFile(number), keptFile(number),
+	return s.discard(ctx, []string{deploymentFile(number), blocksFile(number), keptFile(number),
 		fmt.Sprintf("deployments/%d.%s", number, handSuffix)})
 }
 
 // whatStands gives the manifest of what an unfinished publish has left: each path that it was to change as it is, if
 // that is as the deployment wanted it or as it was recorded before.
 func (s *Site) whatStands(ctx context.Context, j *journal, standing int, out *GivenUp) (*manifest.Manifest, error) {
-	m, err := s.readManifest(ctx, j.Number)
+	m, err := s.recordedAs(ctx, j.Number)
 	if err != nil {
 		return nil, err
 	}

@@ -1,0 +1,437 @@
+// Package blocks keeps manifests as trees of folders, so that two that have folders in common keep those once.
+//
+// What is directly in a folder is a block, and so is the list of the parts of a folder in which very much is. A block has
+// a name, the SHA-256 of its bytes; a folder names the blocks of the folders in it. So the name of the top's block stands
+// for a whole tree, times included: an unchanged folder has the same block in each manifest, and a changed file gives
+// new ones to its folder and to those above it, and to no others.
+//
+// A block begins with a byte that says what it is.
+//
+//	1  a folder. Its items follow one another in bytewise order of their names, where the name of a folder counts with a
+//	   slash behind it: so the entries of a tree come in the order of their paths. An item is: how many bytes its name has
+//	   in common with that of the one before (uvarint); the length of the rest (uvarint), and the rest; then, of an entry,
+//	   its facts as in manifest.Packed, and of a folder with content, a byte 3, the name of its block (32 bytes), and how
+//	   many entries are below it (uvarint).
+//	2  parts. For each: the name of its block, and how many entries are in it and below it (uvarint).
+//
+// From mostItems on a folder is cut into parts behind names that depend on nothing but themselves: an item more or less
+// changes one part, or two.
+//
+// Files of blocks (see File) say where a block is. Whether a block has the bytes that its name says is not looked at: a
+// sum tells damage, and whoever may write the files may write anything.
+package blocks
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"tartine/internal/manifest"
+)
+
+// The kinds of block, and what says in a folder that an item is a folder with content.
+const (
+	folderBlock = 1
+	partsBlock  = 2
+	folderItem  = 3
+)
+
+const (
+	mostItems = 1024      // in one block; a folder with more is cut into parts
+	cutMask   = 255       // on the average a part has so many items
+	leastPart = 64        // items
+	deepest   = 1000      // folders one in the other
+	mostPaths = 512 << 20 // bytes of all paths of a tree
+)
+
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+// Ref stands for a tree or a part of one: the name of its block, and how many entries there are.
+type Ref struct {
+	Name    manifest.Digest
+	Entries int
+}
+
+// item is what a folder or a list of parts names.
+type item struct {
+	name  string          // in a folder; of a folder with content with a slash behind it
+	entry *manifest.Entry // nil: it is a block
+	ref   Ref
+}
+
+// Build makes the blocks of a tree, whose entries are sorted by path. Each is called with every block, a folder behind
+// those in it.
+func Build(entries []manifest.Entry, each func(name manifest.Digest, block []byte)) Ref {
+	b := &builder{each: each}
+	top, _ := b.folder(entries, 0)
+	return top
+}
+
+type builder struct {
+	each    func(name manifest.Digest, block []byte)
+	scratch []byte
+}
+
+// folder makes the block of the folder whose path, with a slash behind it, is the first so many bytes of that of the
+// first entry, and gives the entries that lie behind it.
+func (b *builder) folder(entries []manifest.Entry, prefix int) (Ref, []manifest.Entry) {
+	var items []item
+	within := ""
+	if prefix > 0 {
+		within = entries[0].Path[:prefix]
+	}
+	for len(entries) > 0 && strings.HasPrefix(entries[0].Path, within) {
+		e := &entries[0]
+		slash := strings.IndexByte(e.Path[prefix:], '/')
+		if slash < 0 {
+			items = append(items, item{name: e.Path[prefix:], entry: e, ref: Ref{Entries: 1}})
+			entries = entries[1:]
+			continue
+		}
+		below := item{name: e.Path[prefix : prefix+slash+1]}
+		below.ref, entries = b.folder(entries, prefix+slash+1)
+		items = append(items, below)
+	}
+	return b.fold(items, folderBlock), entries
+}
+
+// fold makes one block of items, and blocks of its parts where they are many.
+func (b *builder) fold(items []item, kind byte) Ref {
+	for len(items) > mostItems {
+		var parts []item
+		for len(items) > 0 {
+			n := cut(items)
+			parts = append(parts, item{ref: b.emit(items[:n], kind)})
+			items = items[n:]
+		}
+		items, kind = parts, partsBlock
+	}
+	return b.emit(items, kind)
+}
+
+// cut tells how many items make up the next part.
+func cut(items []item) int {
+	most := min(len(items), mostItems)
+	for i := leastPart; i < most; i++ {
+		mark := []byte(items[i-1].name)
+		if items[i-1].name == "" {
+			mark = items[i-1].ref.Name[:]
+		}
+		if crc32.Checksum(mark, castagnoli)&cutMask == 0 {
+			return i
+		}
+	}
+	return most
+}
+
+func (b *builder) emit(items []item, kind byte) Ref {
+	out, before, ref := append(b.scratch[:0], kind), "", Ref{}
+	for i := range items {
+		it := &items[i]
+		ref.Entries += it.ref.Entries
+		if kind == folderBlock {
+			name := strings.TrimSuffix(it.name, "/")
+			common := 0
+			for common < min(len(before), len(name)) && before[common] == name[common] {
+				common++
+			}
+			out = binary.AppendUvarint(out, uint64(common))
+			out = binary.AppendUvarint(out, uint64(len(name)-common))
+			out = append(out, name[common:]...)
+			before = name
+			if it.entry != nil {
+				out = manifest.AppendFacts(out, it.entry)
+				continue
+			}
+			out = append(out, folderItem)
+		}
+		out = append(out, it.ref.Name[:]...)
+		out = binary.AppendUvarint(out, uint64(it.ref.Entries))
+	}
+	ref.Name = sha256.Sum256(out)
+	b.each(ref.Name, out)
+	b.scratch = out
+	return ref
+}
+
+// DamageError tells that a block is missing or is not what it must be.
+type DamageError struct {
+	Name   manifest.Digest // of the block
+	Folder string          // that it is of; "." is the top
+	Reason string
+}
+
+func (e *DamageError) Error() string {
+	return fmt.Sprintf("block %s of folder %s %s", e.Name.Hex()[:12], e.Folder, e.Reason)
+}
+
+// ErrTooMuch tells that a tree has more entries, or longer paths, than are read.
+var ErrTooMuch = fmt.Errorf("more than %d entries, or paths of more than %d bytes", manifest.MostPacked, mostPaths)
+
+// Read gives the entries of a tree, sorted by path, and checks all that manifest.Check does. Find gives the bytes of a
+// block. Its error is that of find, a *DamageError or ErrTooMuch.
+func Read(top Ref, find func(name manifest.Digest) ([]byte, error)) ([]manifest.Entry, error) {
+	if top.Entries < 0 || top.Entries > manifest.MostPacked {
+		return nil, ErrTooMuch
+	}
+	r := &reader{find: find, out: make([]manifest.Entry, 0, top.Entries)}
+	if err := r.folder(top, "", 0); err != nil {
+		return nil, err
+	}
+	return r.out, nil
+}
+
+type reader struct {
+	find  func(name manifest.Digest) ([]byte, error)
+	out   []manifest.Entry
+	bytes int // of the paths
+}
+
+// inside is a folder while it is read.
+type inside struct {
+	path    string  // with a slash behind it; empty: the top
+	depth   int     //
+	leaves  []int32 // entries, by index, at which nothing may be below
+	last    []byte  // the name of the item before, a folder's with a slash
+	entries int     // that there must be still
+}
+
+func (r *reader) folder(ref Ref, path string, depth int) error {
+	in := &inside{path: path, depth: depth, entries: ref.Entries}
+	if err := r.block(ref, in, 0); err != nil {
+		return err
+	}
+	if in.entries != 0 {
+		return r.damaged(ref, in, "has fewer entries than it should")
+	}
+	return nil
+}
+
+func (r *reader) damaged(ref Ref, in *inside, reason string) error {
+	folder := strings.TrimSuffix(in.path, "/")
+	if folder == "" {
+		folder = "."
+	}
+	return &DamageError{ref.Name, folder, reason}
+}
+
+// block reads a block of a folder: it, or a part of it.
+func (r *reader) block(ref Ref, in *inside, level int) error {
+	text, err := r.find(ref.Name)
+	switch {
+	case err != nil:
+		return err
+	case in.depth > deepest || level > 16:
+		return r.damaged(ref, in, "lies too deep")
+	case len(text) == 0:
+		return r.damaged(ref, in, "is empty")
+	}
+	kind, text := text[0], text[1:]
+	switch kind {
+	case folderBlock:
+		return r.items(ref, in, text)
+	case partsBlock:
+		for len(text) > 0 {
+			var (
+				part Ref
+				ok   bool
+			)
+			if part, text, ok = takeRef(text); !ok || part.Entries > in.entries {
+				return r.damaged(ref, in, "cannot be read")
+			}
+			left := in.entries
+			if err := r.block(part, in, level+1); err != nil {
+				return err
+			}
+			if left-in.entries != part.Entries {
+				return r.damaged(part, in, "has another number of entries than it should")
+			}
+		}
+		return nil
+	}
+	return r.damaged(ref, in, "is of a kind that is not known")
+}
+
+func takeRef(text []byte) (ref Ref, rest []byte, ok bool) {
+	if len(text) < len(ref.Name) {
+		return ref, nil, false
+	}
+	copy(ref.Name[:], text)
+	text = text[len(ref.Name):]
+	entries, n := binary.Uvarint(text)
+	if n <= 0 || entries == 0 || entries > manifest.MostPacked {
+		return ref, nil, false
+	}
+	ref.Entries = int(entries)
+	return ref, text[n:], true
+}
+
+// items reads the items of a folder. The paths of its entries are parts of one text, which is one piece of memory.
+func (r *reader) items(ref Ref, in *inside, text []byte) error {
+	wrong := func(reason string) error { return r.damaged(ref, in, reason) }
+	var (
+		names []byte // one behind the other
+		ends  []int
+		first = len(r.out)
+		name  []byte // of the item before, without a slash
+	)
+	// settle gives the entries that were read their paths: those from first on, whose names are complete.
+	settle := func() {
+		if len(ends) == 0 {
+			return
+		}
+		all, start := string(names), 0
+		for i, end := range ends {
+			r.out[first+i].Path, start = all[start:end], end
+		}
+		names, ends = names[:0], ends[:0]
+	}
+	for len(text) > 0 {
+		common, n := binary.Uvarint(text)
+		if n <= 0 || common > uint64(len(name)) {
+			return wrong("cannot be read")
+		}
+		length, m := binary.Uvarint(text[n:])
+		if m <= 0 || length > uint64(len(text)-n-m) {
+			return wrong("cannot be read")
+		}
+		name = append(name[:common], text[n+m:n+m+int(length)]...)
+		if text = text[n+m+int(length):]; len(text) == 0 {
+			return wrong("cannot be read")
+		}
+		if r.bytes += len(in.path) + len(name); r.bytes > mostPaths {
+			return ErrTooMuch
+		}
+		isFolder := text[0] == folderItem
+		if !isName(name) {
+			return wrong(fmt.Sprintf("has the name %q", name))
+		}
+		if order := compareNames(in.last, name, isFolder); order >= 0 {
+			return wrong(fmt.Sprintf("has names that are not in order: %q", name))
+		}
+		if in.last = append(in.last[:0], name...); isFolder {
+			in.last = append(in.last, '/')
+			below, rest, ok := takeRef(text[1:])
+			if !ok || below.Entries > in.entries {
+				return wrong("cannot be read")
+			}
+			settle()
+			if r.isLeaf(in, string(name)) {
+				return wrong(fmt.Sprintf("has something below %q, which is not a folder with content", name))
+			}
+			if err := r.folder(below, in.path+string(in.last), in.depth+1); err != nil {
+				return err
+			}
+			in.entries, text, first = in.entries-below.Entries, rest, len(r.out)
+			continue
+		}
+		var e manifest.Entry
+		rest, ok := manifest.TakeFacts(text, &e)
+		if in.entries--; !ok || in.entries < 0 {
+			return wrong("cannot be read")
+		}
+		if e.Kind != manifest.Dir || e.Plain() {
+			in.leaves = append(in.leaves, int32(len(r.out)))
+		}
+		names = append(append(names, in.path...), name...)
+		r.out, ends, text = append(r.out, e), append(ends, len(names)), rest
+	}
+	settle()
+	return nil
+}
+
+// isName tells whether a name can be that of an item.
+func isName(name []byte) bool {
+	return len(name) > 0 && utf8.Valid(name) && bytes.IndexByte(name, 0) < 0 && bytes.IndexByte(name, '/') < 0 &&
+		string(name) != "." && string(name) != ".."
+}
+
+// compareNames compares the name of an item, which has its slash where it is a folder's, with the next one, which has not.
+func compareNames(last, next []byte, isFolder bool) int {
+	if !isFolder || len(last) <= len(next) {
+		if order := bytes.Compare(last, next); order != 0 || !isFolder {
+			return order
+		}
+		return -1
+	}
+	if order := bytes.Compare(last[:len(next)], next); order != 0 {
+		return order
+	}
+	return bytes.Compare(last[len(next):], []byte{'/'})
+}
+
+// isLeaf tells whether nothing may be below a name in a folder. The paths of what was read of it must be complete.
+func (r *reader) isLeaf(in *inside, name string) bool {
+	_, found := slices.BinarySearchFunc(in.leaves, name, func(i int32, name string) int {
+		return strings.Compare(r.out[i].Path[len(in.path):], name)
+	})
+	return found
+}
+
+// Names gives the names of all blocks of a tree, each once.
+func Names(top Ref, find func(name manifest.Digest) ([]byte, error)) (map[manifest.Digest]bool, error) {
+	seen := map[manifest.Digest]bool{}
+	var visit func(name manifest.Digest) error
+	visit = func(name manifest.Digest) error {
+		if seen[name] {
+			return nil
+		}
+		seen[name] = true
+		text, err := find(name)
+		if err != nil {
+			return err
+		}
+		return refs(text, func(below Ref) error { return visit(below.Name) })
+	}
+	return seen, visit(top.Name)
+}
+
+var errForm = errors.New("a block cannot be read")
+
+// refs calls visit with each block that a block names.
+func refs(text []byte, visit func(Ref) error) error {
+	if len(text) == 0 || text[0] != folderBlock && text[0] != partsBlock {
+		return errForm
+	}
+	kind := text[0]
+	for text = text[1:]; len(text) > 0; {
+		if kind == folderBlock {
+			_, n := binary.Uvarint(text)
+			if n <= 0 {
+				return errForm
+			}
+			length, m := binary.Uvarint(text[n:])
+			if m <= 0 || length >= uint64(len(text)-n-m) {
+				return errForm
+			}
+			if text = text[n+m+int(length):]; text[0] != folderItem {
+				var (
+					e  manifest.Entry
+					ok bool
+				)
+				if text, ok = manifest.TakeFacts(text, &e); !ok {
+					return errForm
+				}
+				continue
+			}
+			text = text[1:]
+		}
+		var (
+			ref Ref
+			ok  bool
+		)
+		if ref, text, ok = takeRef(text); !ok {
+			return errForm
+		}
+		if err := visit(ref); err != nil {
+			return err
+		}
+	}
+	return nil
+}
