@@ -7,32 +7,37 @@ import (
 	"log/slog"
 
 	"github.com/pkg/sftp"
+
 	"golang.org/x/crypto/ssh"
+	"tartine/internal/connect/sftpline"
 )
 
-// OpenSFTP starts the file transfer of a server. Where log is not nil, it is told what messages are exchanged.
-func OpenSFTP(client *Client, log *slog.Logger) (*sftp.Client, error) {
+// OpenSFTP starts the file transfer of a server: a client, and the connection that it speaks over. Where log is not nil,
+// it is told what messages are exchanged.
+func OpenSFTP(client *Client, log *slog.Logger) (*sftp.Client, *sftpline.Line, error) {
 	session, err := client.NewSession()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if err = session.RequestSubsystem("sftp"); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	in, err := session.StdinPipe()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	out, err := session.StdoutPipe()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	sending := io.Writer(in)
 	if log != nil {
 		out, sending = io.TeeReader(out, &sftpWire{log: log, way: "received"}),
 			io.MultiWriter(&sftpWire{log: log, way: "sent"}, in)
 	}
-	return sftp.NewClientPipe(out, &bothClose{in, sending, session}, sftp.UseConcurrentWrites(true))
+	line := sftpline.New(out, &bothClose{in, sending, session})
+	transfer, err := sftp.NewClientPipe(line, line, sftp.UseConcurrentWrites(true))
+	return transfer, line, err
 }
 
 type bothClose struct {

@@ -93,6 +93,12 @@ type Copier interface {
 // Pair is a file and the name of its copy. What is under that name is replaced.
 type Pair struct{ From, To string }
 
+// Proved is content that is told, by an FS that reads back what it has written, the digest of what exists there then. An FS
+// need not do so.
+type Proved interface {
+	Proved(digest manifest.Digest)
+}
+
 // Filler is an FS that can open a folder once for many files. No link in its name is followed out of the base.
 type Filler interface {
 	OpenFolder(ctx context.Context, name string) (Folder, error)

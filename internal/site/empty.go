@@ -3,6 +3,7 @@ package site
 import (
 	"context"
 	"errors"
+	"io/fs"
 
 	"golang.org/x/sync/errgroup"
 
@@ -25,7 +26,11 @@ func (s *Site) empty(ctx context.Context, dir string, removed func(files, folder
 		}
 	}
 	e := &emptying{s.fs, make(chan struct{}, s.jobs), removed, failed}
-	if err := e.enter(ctx, dir); err != nil {
+	err := e.enter(ctx, dir, true)
+	if errors.Is(err, errNothing) {
+		return failed(dir, fs.ErrNotExist)
+	}
+	if err != nil {
 		return err
 	}
 	return failed(dir, s.fs.Remove(ctx, dir))
@@ -46,10 +51,16 @@ func (e *emptying) turn(do func() error) error {
 	return do()
 }
 
-// enter removes what is in a folder.
-func (e *emptying) enter(ctx context.Context, dir string) error {
+// errNothing tells that there is no such folder.
+var errNothing = errors.New("there is no folder to empty")
+
+// enter removes what is in a folder. Of one that is the top it tells that it does not exist.
+func (e *emptying) enter(ctx context.Context, dir string, top bool) error {
 	var list []fsys.Info
 	if err := e.turn(func() (err error) { list, err = e.fs.List(ctx, dir); return err }); err != nil {
+		if top && errors.Is(err, fs.ErrNotExist) {
+			return errNothing
+		}
 		return e.failed(dir, err)
 	}
 	group, below := errgroup.WithContext(ctx)
@@ -79,7 +90,7 @@ func (e *emptying) enter(ctx context.Context, dir string) error {
 
 func (e *emptying) remove(ctx context.Context, name string, info fsys.Info) error {
 	if info.Mode.IsDir() {
-		if err := e.enter(ctx, name); err != nil {
+		if err := e.enter(ctx, name, false); err != nil {
 			return err
 		}
 	}

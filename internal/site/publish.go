@@ -286,8 +286,10 @@ func (p *publish) run(ctx context.Context, watch *Watch) error {
 	if err := p.site.makeShelves(ctx, names); err != nil {
 		return err
 	}
-	if err := p.site.writeKept(ctx, p.number, digests); err != nil {
-		return err
+	if !p.fresh { // then there was nothing to keep
+		if err := p.site.writeKept(ctx, p.number, digests); err != nil {
+			return err
+		}
 	}
 	if err := p.writeJournal(ctx); err != nil {
 		return err

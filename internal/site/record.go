@@ -3,6 +3,7 @@ package site
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -120,11 +121,12 @@ func (s *Site) read(ctx context.Context, name string, most int64) ([]byte, error
 // write writes a file of the record in one step: it is whole and new, or as it was.
 func (s *Site) write(ctx context.Context, name string, text []byte) error {
 	fresh := s.inRecord(name + ".fresh")
-	_, err := s.fs.Put(ctx, fresh, bytes.NewReader(text), fsys.Attributes{Mode: s.private(0o600)})
+	content := &provedText{Reader: bytes.NewReader(text)}
+	_, err := s.fs.Put(ctx, fresh, content, fsys.Attributes{Mode: s.private(0o600)})
 	if err == nil {
 		err = s.sync(ctx)
 	}
-	if err == nil {
+	if err == nil && content.proved != sha256.Sum256(text) {
 		err = s.checkSize(ctx, fresh, len(text))
 	}
 	if err == nil {
@@ -135,6 +137,15 @@ func (s *Site) write(ctx context.Context, name string, text []byte) error {
 	}
 	return nil
 }
+
+// provedText is a text of which it may be known what a place has read back.
+type provedText struct {
+	*bytes.Reader
+	proved manifest.Digest
+}
+
+// Proved implements fsys.Proved.
+func (p *provedText) Proved(digest manifest.Digest) { p.proved = digest }
 
 // writeDurably is write, after which the file has its name for good.
 func (s *Site) writeDurably(ctx context.Context, name string, text []byte) error {
@@ -165,11 +176,12 @@ func (s *Site) sync(ctx context.Context) error {
 }
 
 // numbers gives the deployments that are recorded, in order, up to the current one.
-func (s *Site) numbers(ctx context.Context, current int) (out []int, err error) {
+func (s *Site) numbers(ctx context.Context, current int) ([]int, error) {
 	list, err := s.fs.List(ctx, s.inRecord("deployments"))
-	if err != nil {
-		return nil, err
-	}
+	return numbersOf(list, current), err
+}
+
+func numbersOf(list []fsys.Info, current int) (out []int) {
 	for _, info := range list {
 		number, err := strconv.Atoi(strings.TrimSuffix(info.Name, ".json"))
 		if err == nil && number > 0 && number <= current {
@@ -177,7 +189,7 @@ func (s *Site) numbers(ctx context.Context, current int) (out []int, err error) 
 		}
 	}
 	slices.Sort(out)
-	return out, nil
+	return out
 }
 
 // handSuffix ends the name of an empty file that says of a deployment that it was made by hand.
@@ -217,15 +229,11 @@ func (s *Site) forgetOld(ctx context.Context, current, history, takenUp int) err
 	if history <= 0 {
 		history = DefaultHistory
 	}
-	numbers, err := s.numbers(ctx, current)
-	if err != nil {
-		return err
-	}
-	numbers = slices.DeleteFunc(numbers, func(number int) bool { return number == takenUp })
 	list, err := s.fs.List(ctx, s.inRecord("deployments"))
 	if err != nil {
 		return err
 	}
+	numbers := slices.DeleteFunc(numbersOf(list, current), func(number int) bool { return number == takenUp })
 	byHand := map[int]bool{}
 	var blocks []int
 	for _, info := range list {

@@ -13,8 +13,8 @@
 //
 //	lock                 who deploys now, since when, until when
 //	current              the number of the current deployment
-//	deployments/N.json   its manifest, and who, when, from where, counts
-//	deployments/N.index  the same entries, quicker to read (see index.go)
+//	deployments/N.json   its manifest but for the entries, and who, when, from where, counts
+//	deployments/N.blocks the entries that changed with it, by folders (see entries.go)
 //	deployments/N.kept   the digests of what it replaced and kept
 //	deployments/N.hand   it was made by hand; empty
 //	kept/xx/DIGEST       content that a later deployment replaced or removed, for rollback and for sending nothing twice
@@ -35,6 +35,8 @@ import (
 	"io/fs"
 	"strings"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"tartine/internal/farend"
 	"tartine/internal/fsys"
@@ -268,15 +270,18 @@ func (s *Site) makeRecordSomewhere(ctx context.Context) error {
 
 // makeParts makes the folders of the record that are missing.
 func (s *Site) makeParts(ctx context.Context) error {
+	group, ctx := errgroup.WithContext(ctx)
 	for _, name := range []string{"deployments", incoming, kept} {
-		var record *RecordError
-		if err := s.makeOwn(ctx, s.inRecord(name)); errors.As(err, &record) {
+		group.Go(func() error {
+			err := s.makeOwn(ctx, s.inRecord(name))
+			var record *RecordError
+			if err != nil && !errors.As(err, &record) {
+				err = &RootError{Root: s.label, Reason: "its record cannot be written to: " + cause(err), Err: err}
+			}
 			return err
-		} else if err != nil {
-			return &RootError{Root: s.label, Reason: "its record cannot be written to: " + cause(err), Err: err}
-		}
+		})
 	}
-	return nil
+	return group.Wait()
 }
 
 // shut keeps web servers from giving out a record that lies inside the root, by what those read that can be told.

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
 
@@ -33,6 +34,8 @@ type staging struct {
 
 	fresh   bool // the whole tree is staged
 	folders *folders
+
+	proved atomic.Bool // files were read back as they were written
 
 	mu     sync.Mutex
 	bad    map[string]bool   // paths that failed
@@ -232,7 +235,11 @@ func (st *staging) send(ctx context.Context, p *parcel) error {
 		}
 		st.watch.bytes(offset)
 	}
-	sent, err := st.putFrom(ctx, name, offset, content, want)
+	sent, proved, err := st.putFrom(ctx, name, offset, content, want)
+	if err == nil && proved == want.Digest { // else it is looked at once more, and found out
+		p.checked = true
+		st.proved.Store(true)
+	}
 	if err == nil && offset+sent != want.Size {
 		err = ErrChangedSinceScan
 	}
@@ -263,18 +270,20 @@ func (plan *Plan) WhyWrong(ctx context.Context, path string, want manifest.Diges
 	return err
 }
 
-// putFrom writes a file from an offset on.
+// putFrom writes a file from an offset on. Where the place reads back what it has written it gives the digest of that.
 func (st *staging) putFrom(ctx context.Context, name string, offset int64, source io.Reader,
-	want *manifest.Entry) (sent int64, err error) {
+	want *manifest.Entry) (sent int64, proved manifest.Digest, err error) {
 	attr := want.Attributes
 	content := &measured{in: source, start: offset, size: want.Size - offset, told: st.watch.bytes}
 	if offset > 0 {
 		if extender, ok := st.site.fs.(fsys.Extender); ok {
-			return extender.Extend(ctx, name, offset, content, attr)
+			sent, err = extender.Extend(ctx, name, offset, content, attr)
+			return sent, proved, err
 		}
-		return 0, farend.ErrUnsupported
+		return 0, proved, farend.ErrUnsupported
 	}
-	return st.site.fs.Put(ctx, name, content, attr)
+	sent, err = st.site.fs.Put(ctx, name, content, attr)
+	return sent, content.proved, err
 }
 
 // measured is a file from an offset on. It tells of bytes as they are read, and how many there should be; there are
@@ -284,7 +293,11 @@ type measured struct {
 	start, size int64
 	told        func(int64)
 	read        int64
+	proved      manifest.Digest // see fsys.Proved
 }
+
+// Proved implements fsys.Proved.
+func (m *measured) Proved(digest manifest.Digest) { m.proved = digest }
 
 func (m *measured) Read(p []byte) (int, error) {
 	n, err := m.in.Read(p)
@@ -303,7 +316,7 @@ func (m *measured) Resume(from int64) error {
 		return err
 	}
 	m.told(from - m.read)
-	m.read = from
+	m.read, m.proved = from, manifest.Digest{}
 	return nil
 }
 
@@ -317,7 +330,9 @@ func (st *staging) check(ctx context.Context, sent []*parcel) error {
 			p.checked
 	})
 	if len(arrived) < len(sent) {
-		st.out.Method = WhileWriting
+		if st.out.Method = WhileWriting; st.proved.Load() {
+			st.out.Method = ReadBack
+		}
 	}
 	wrong, err := st.digests(ctx, arrived)
 	if err != nil {
@@ -359,7 +374,7 @@ func (st *staging) digests(ctx context.Context, parcels []*parcel) ([]error, err
 		wrong[i] = err
 		st.watch.bytes(parcels[i].change.Want.Size)
 	})
-	if st.out.Method == WhileWriting {
+	if st.out.Method == WhileWriting || st.proved.Load() {
 		return wrong, err // of by far the most
 	}
 	st.out.Method = ReadBack

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
+	"slices"
 	"strings"
 	"sync"
 
@@ -38,14 +40,16 @@ func storeName(store string, d manifest.Digest, n int) string {
 
 // storeSizes lists a store: names in the record and bytes. Only shelves (xx) that are asked for are listed; nil: all.
 func (s *Site) storeSizes(ctx context.Context, store string, shelves map[string]bool) (map[string]int64, error) {
-	out := map[string]int64{}
 	folders, err := s.fs.List(ctx, s.inRecord(store))
-	if errors.Is(err, fs.ErrNotExist) {
-		return out, nil
-	}
-	if err != nil {
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
+	return s.sizesOf(ctx, store, folders, shelves)
+}
+
+// sizesOf is storeSizes for a store whose folders were listed.
+func (s *Site) sizesOf(ctx context.Context, store string, folders []fsys.Info, shelves map[string]bool) (map[string]int64, error) {
+	out := map[string]int64{}
 	for _, folder := range folders {
 		if folder.Mode&fs.ModeSymlink != 0 && !strings.HasPrefix(folder.Name, "link-") &&
 			!strings.HasPrefix(folder.Name, "root-") {
@@ -102,22 +106,19 @@ func (s *Site) discard(ctx context.Context, names []string) error {
 	return group.Wait()
 }
 
-// clearIncoming removes staged content that nobody needs any more.
+// clearIncoming removes staged content that nobody needs any more, and links that were staged.
 func (s *Site) clearIncoming(ctx context.Context) error {
-	staged, err := s.storeSizes(ctx, incoming, nil)
-	if err != nil {
-		return err
-	}
-	names := make([]string, 0, len(staged))
-	for name := range staged {
-		names = append(names, name)
-	}
-	list, err := s.fs.List(ctx, s.inRecord(incoming))
+	top, err := s.fs.List(ctx, s.inRecord(incoming))
 	if err != nil {
 		return ignoreMissing(err)
 	}
-	for _, info := range list {
-		if !info.Mode.IsDir() { // a link that was staged
+	staged, err := s.sizesOf(ctx, incoming, top, nil)
+	if err != nil {
+		return err
+	}
+	names := slices.Collect(maps.Keys(staged))
+	for _, info := range top {
+		if !info.Mode.IsDir() {
 			names = append(names, incoming+"/"+info.Name)
 		}
 	}

@@ -96,7 +96,7 @@ func (st *staging) take(ctx context.Context, p *parcel, offset int64, content io
 		}
 	} else {
 		hash := sha256.New()
-		sent, err = st.putFrom(ctx, name, offset, io.TeeReader(content, hash), want)
+		sent, _, err = st.putFrom(ctx, name, offset, io.TeeReader(content, hash), want)
 		hash.Sum(got[:0])
 	}
 	switch {

@@ -13,6 +13,7 @@ import (
 	"tartine/internal/agent"
 	"tartine/internal/calls"
 	"tartine/internal/connect"
+	"tartine/internal/connect/sftpline"
 	"tartine/internal/connect/sshconfig"
 	"tartine/internal/farend"
 	"tartine/internal/fsys"
@@ -182,7 +183,8 @@ func (s *Settings) lasting(dial *connect.SSH, f fsys.FS, base string) fsys.FS {
 // session is an SFTP session and what it runs over.
 type session struct {
 	*sftp.Client
-	ssh *connect.Client
+	line *sftpline.Line
+	ssh  *connect.Client
 }
 
 func (s *session) Close() error { return errors.Join(s.Client.Close(), s.ssh.Close()) }
@@ -194,7 +196,7 @@ func startSession(ctx context.Context, dial *connect.SSH, client *connect.Client
 	defer stop()
 	timer := time.AfterFunc(dial.Timeout, func() { client.Close() })
 	defer timer.Stop()
-	transfer, err := connect.OpenSFTP(client, trace.Wire(ctx))
+	transfer, line, err := connect.OpenSFTP(client, trace.Wire(ctx))
 	if err != nil {
 		_, _, gone := client.SendRequest("keepalive@openssh.com", true, nil)
 		client.Close()
@@ -206,11 +208,14 @@ func startSession(ctx context.Context, dial *connect.SSH, client *connect.Client
 		}
 		return nil, &connect.Error{Step: connect.Start, Address: dial.Address(), User: dial.User, Err: err}
 	}
-	return &session{transfer, client}, nil
+	return &session{transfer, line, client}, nil
 }
 
 // mostJobs is how many files are in flight at most over a long connection: servers allow about a thousand open files.
-const mostJobs = 256
+const mostJobs = 400
+
+// wideJobs is from how many files in flight on a connection gets a second line.
+const wideJobs = 100
 
 // jobsOver gives how many files to have in flight over a connection: each takes several round trips, so the longer one
 // takes the more.
@@ -223,7 +228,7 @@ func jobsOver(client *sftp.Client) int {
 		}
 		trip = min(trip, time.Since(began))
 	}
-	return min(site.DefaultJobs+int(trip/time.Millisecond)*6, mostJobs)
+	return min(site.DefaultJobs+int(trip/time.Millisecond)*8, mostJobs)
 }
 
 // overSFTP gives a folder at the far end through a session, which is closed with it.
@@ -232,5 +237,9 @@ func (s *Settings) overSFTP(over *session, base string) fsys.FS {
 	if s.Address.Kind == SFTP {
 		exec = nil // sftp:// means SFTP alone
 	}
-	return sftpfs.New(over.Client, base, exec, over.ssh)
+	f := sftpfs.New(over.Client, over.line, base, exec, over.ssh)
+	if s.Jobs >= wideJobs && s.RateLimit == 0 {
+		f.Widen(func() (*sftp.Client, *sftpline.Line, error) { return connect.OpenSFTP(over.ssh, nil) })
+	}
+	return f
 }

@@ -6,6 +6,7 @@
 package sftpfs
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -18,14 +19,18 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
 	"github.com/pkg/sftp"
 	"golang.org/x/sync/errgroup"
 
+	"tartine/internal/connect/sftpline"
 	"tartine/internal/farend"
 	"tartine/internal/fsys"
+	"tartine/internal/manifest"
 )
 
 // Exec runs a command at the server. It fails with farend.ErrUnsupported where there is no shell.
@@ -34,11 +39,16 @@ type Exec func(ctx context.Context, command string, stdin io.Reader, stdout io.W
 // FS implements fsys.FS and fsys.Digester.
 type FS struct {
 	client    *sftp.Client
+	line      *sftpline.Line
 	base      string // absolute
 	exec      Exec
 	also      []io.Closer
 	abilities fsys.Abilities
 	durable   bool
+
+	second   atomic.Pointer[second] // nil: there is none
+	turns    atomic.Uint32
+	widening sync.WaitGroup
 }
 
 var (
@@ -55,12 +65,12 @@ const unordered = 64 * 32 << 10
 // ofWindows matches absolute paths as servers on Windows give them, such as /C:/sites.
 var ofWindows = regexp.MustCompile(`^/[A-Za-z]:(/|$)`)
 
-// New gives the folder base, an absolute path, through a client that the FS closes in the end, and what it runs over
-// also. Exec may be nil.
-func New(client *sftp.Client, base string, exec Exec, also ...io.Closer) *FS {
+// New gives the folder base, an absolute path, through a client and the line that it speaks over. The FS closes the client
+// in the end, and what it runs over also. Exec may be nil.
+func New(client *sftp.Client, line *sftpline.Line, base string, exec Exec, also ...io.Closer) *FS {
 	_, atomic := client.HasExtension("posix-rename@openssh.com")
 	_, durable := client.HasExtension("fsync@openssh.com")
-	f := &FS{client: client, base: base, exec: exec, also: also, durable: durable,
+	f := &FS{client: client, line: line, base: base, exec: exec, also: also, durable: durable,
 		abilities: fsys.Abilities{AtomicReplace: atomic, Modes: true, Links: true, TimeStep: time.Second,
 			Unordered: unordered}}
 	if ofWindows.MatchString(base) {
@@ -77,6 +87,10 @@ func (f *FS) Close() error {
 	err := f.client.Close()
 	for _, c := range f.also {
 		err = errors.Join(err, c.Close())
+	}
+	f.widening.Wait()
+	if other := f.second.Load(); other != nil {
+		_ = other.client.Close() // what it ran over is closed
 	}
 	return err
 }
@@ -162,7 +176,7 @@ func describe(info fs.FileInfo) fsys.Info {
 
 // List implements fsys.FS.
 func (f *FS) List(ctx context.Context, dir string) ([]fsys.Info, error) {
-	found, err := f.client.ReadDirContext(ctx, f.full(dir))
+	found, err := f.list(ctx, dir)
 	if err != nil {
 		return nil, f.failed("list", dir, err)
 	}
@@ -208,6 +222,11 @@ func (f *FS) Open(ctx context.Context, name string) (io.ReadCloser, error) {
 	}
 	if !info.Mode.IsRegular() { // the server would wait at a pipe, and follow a link anywhere
 		return nil, f.failed("open", name, fmt.Errorf("not a file: %w", fs.ErrInvalid))
+	}
+	if info.Size < smallFile {
+		if small, err := f.openSmall(name, info.Size); err == nil || isLost(err) {
+			return small, f.failed("open", name, err)
+		}
 	}
 	file, err := f.client.Open(f.full(name))
 	if err != nil {
@@ -256,6 +275,20 @@ func (f *FS) write(ctx context.Context, name string, flags int, offset int64, co
 	if err := ctx.Err(); err != nil {
 		return 0, err
 	}
+	if flags&os.O_CREATE != 0 {
+		start, err := io.ReadAll(io.LimitReader(fsys.WithContext(ctx, content), smallFile))
+		switch {
+		case err != nil:
+			return 0, f.failed("write", name, err)
+		case len(start) < smallFile:
+			size, err := f.writeSmall(name, flags, start, attr, f.proving(content))
+			if err != nil && flags&os.O_EXCL != 0 {
+				err = f.existing(name, err)
+			}
+			return size, f.failed("write", name, err)
+		}
+		content = &continued{io.MultiReader(bytes.NewReader(start), content), content}
+	}
 	file, err := f.client.OpenFile(f.full(name), flags)
 	if err != nil {
 		if flags&os.O_EXCL != 0 {
@@ -297,8 +330,26 @@ func (f *FS) setAttributes(file *sftp.File, name string, attr fsys.Attributes) e
 	return group.Wait()
 }
 
+// proving gives what wants to know what is there once content was written; nil: nothing does, or a program there computes
+// digests, which spares reading back.
+func (f *FS) proving(content io.Reader) func(manifest.Digest) {
+	if proved, ok := content.(fsys.Proved); ok && f.exec == nil {
+		return proved.Proved
+	}
+	return nil
+}
+
+// continued is content of which the beginning was read and is put before the rest.
+type continued struct {
+	io.Reader
+	content io.Reader
+}
+
 // sized hands on how long the content is, where that is known, so that the client keeps several writes in flight.
 func sized(in, original io.Reader) io.Reader {
+	if begun, ok := original.(*continued); ok {
+		original = begun.content
+	}
 	if known, ok := original.(interface{ Size() int64 }); ok {
 		return sizedReader{in, known.Size()}
 	}
@@ -322,11 +373,7 @@ func (f *FS) SetAttr(ctx context.Context, name string, attr fsys.Attributes) err
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	err := f.client.Chmod(f.full(name), attr.Mode.Perm())
-	if err == nil && !attr.ModTime.IsZero() {
-		err = f.chtimes(name, attr.ModTime)
-	}
-	return f.failed("set mode of", name, err)
+	return f.failed("set mode of", name, f.setAttr(name, attr))
 }
 
 // Symlink implements fsys.FS.
@@ -342,11 +389,7 @@ func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	err := f.existing(name, f.client.Mkdir(f.full(name)))
-	if err == nil {
-		err = f.client.Chmod(f.full(name), mode.Perm())
-	}
-	return f.failed("make folder", name, err)
+	return f.failed("make folder", name, f.mkdir(name, mode))
 }
 
 // existing finds out whether making something failed because something exists there: version 3 has no code for it.

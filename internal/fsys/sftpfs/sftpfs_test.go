@@ -20,12 +20,12 @@ func open(t *testing.T, dial connect.SSH, dir string, shell bool) fsys.FS {
 	client, err := dial.Dial(t.Context())
 	require.NoError(t, err)
 	t.Cleanup(func() { client.Close() })
-	transfer, err := connect.OpenSFTP(client, nil)
+	transfer, line, err := connect.OpenSFTP(client, nil)
 	require.NoError(t, err)
 	if shell {
-		return sftpfs.New(transfer, dir, connect.Exec(client))
+		return sftpfs.New(transfer, line, dir, connect.Exec(client))
 	}
-	return sftpfs.New(transfer, dir, nil)
+	return sftpfs.New(transfer, line, dir, nil)
 }
 
 func TestConformanceWithOpenSSH(t *testing.T) {
