@@ -15,6 +15,7 @@ const (
 	recordLast   = 1 << iota // the file ends here
 	recordFailed             // the file cannot be read; the bytes say why
 	recordCopy               // the bytes say which stretch of the old version exists here
+	recordDigest             // the bytes are the digest of the whole file, which was open; before its last record
 )
 
 const (
@@ -116,7 +117,8 @@ type inbox struct {
 type delivery struct {
 	payload []byte
 	cost    int64
-	refs    int // records that are not done with
+	refs    int    // records that are not done with
+	buffer  []byte // that goes back when they are
 }
 
 func newInbox() *inbox { return &inbox{come: make(chan struct{}, 1)} }
@@ -132,7 +134,7 @@ func (b *inbox) push(payload []byte) error {
 		return fmt.Errorf("%w: more content than there was credit for", ErrProtocol)
 	}
 	b.held += cost
-	b.frames = append(b.frames, &delivery{payload: payload, cost: cost})
+	b.frames = append(b.frames, &delivery{payload: payload, cost: cost, buffer: payload})
 	select {
 	case b.come <- struct{}{}:
 	default:
@@ -160,5 +162,7 @@ func (b *inbox) done(d *delivery) (credit int64) {
 		return 0
 	}
 	b.held -= d.cost
+	recycle(d.buffer)
+	d.buffer = nil
 	return d.cost
 }

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"tartine/internal/fsys"
+	"tartine/internal/manifest"
 	"tartine/internal/site"
 )
 
@@ -100,6 +101,7 @@ type batch struct {
 type frame struct {
 	head, body []byte
 	cost       int64
+	buffer     []byte // that can be used again once it is sent; nil: there is none
 }
 
 // run sends everything, or until the connection is gone; then whoever waits for the answer is told.
@@ -173,6 +175,9 @@ func (f *feeder) send(ctx context.Context, next frame) error {
 	if err := f.client.sendContent(ctx, next.head, next.body); err != nil {
 		return err
 	}
+	if f.client.lanes == nil { // else it is on its way still
+		recycle(next.buffer)
+	}
 	f.spent += time.Since(began)
 	if f.sent += int64(len(next.body)); f.sent >= measureAfter {
 		f.slow.Store(float64(f.sent)/f.spent.Seconds() < packBelow)
@@ -187,14 +192,14 @@ func (f *feeder) fill(ctx context.Context, b *batch) error {
 	if f.sizeAt(b.first) > smallFile {
 		return f.fillLarge(ctx, b)
 	}
-	records := make([]byte, 0, contentSize+contentSize/8)
+	records := buffer(bufferSize)[:0]
 	for position := b.first; position < b.end; position++ {
 		records = f.appendSmall(ctx, records, position)
 		if len(records) > contentSize+smallFile { // files may have grown
 			if err := f.put(ctx, b, records); err != nil {
 				return err
 			}
-			records = make([]byte, 0, contentSize+contentSize/8)
+			records = buffer(bufferSize)[:0]
 		}
 	}
 	return f.put(ctx, b, records)
@@ -207,8 +212,13 @@ func (f *feeder) put(ctx context.Context, b *batch, records []byte) error {
 	if try && !packed {
 		f.plain.Store(plainFrames)
 	}
+	used := records
+	if packed {
+		recycle(records)
+		used = nil
+	}
 	select {
-	case b.frames <- frame{head, body, max(int64(len(records)), leastCost)}:
+	case b.frames <- frame{head, body, max(int64(len(records)), leastCost), used}:
 		return nil
 	case <-ctx.Done():
 		return ctx.Err()
@@ -268,12 +278,22 @@ func (f *feeder) fillLarge(ctx context.Context, b *batch) error {
 	defer content.Close()
 	left := f.sizeAt(b.first) - f.need.Offsets[b.first] + 1
 	if old := f.need.Old[b.first]; len(old) > 0 {
-		return f.fillChanged(ctx, b, io.LimitReader(content, left), old)
+		return f.fillChanged(ctx, b, content, left, old)
 	}
 	for {
-		data := make([]byte, min(contentSize, left))
+		// As with small files, it is read to where it will be.
+		length := int(min(contentSize, left))
+		whole := buffer(bufferSize)
+		head := len(appendRecordHead(whole[:0], b.first, 0, length))
+		data := whole[head : head+length]
 		n, err := io.ReadFull(content, data)
 		left -= int64(n)
+		if err == nil && left > 0 {
+			if err := f.put(ctx, b, whole[:head+length]); err != nil {
+				return err
+			}
+			continue
+		}
 		r := record{b.first, 0, data[:n]}
 		switch {
 		case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), err == nil && left == 0:
@@ -281,14 +301,34 @@ func (f *feeder) fillLarge(ctx context.Context, b *batch) error {
 		case err != nil:
 			r = failedRecord(b.first, err)
 		}
-		if err := f.put(ctx, b, appendRecord(nil, r)); err != nil || r.flags != 0 {
+		var before []byte
+		if r.flags == recordLast {
+			before = f.appendDigest(nil, b.first, content)
+		}
+		if err := f.put(ctx, b, appendRecord(before, r)); err != nil || r.flags != 0 {
 			return err
 		}
 	}
 }
 
+// appendDigest says the digest of a file whose digest was open, which is known when all of it was read.
+func (f *feeder) appendDigest(frame []byte, position int, content any) []byte {
+	known, ok := content.(interface {
+		Digest() (manifest.Digest, bool)
+	})
+	if !ok {
+		return frame
+	}
+	digest, ok := known.Digest()
+	if !ok {
+		return frame // it has changed, which the far end finds out by this missing
+	}
+	f.plan.Want[f.need.Want[position]].Digest = digest
+	return appendRecord(frame, record{position, recordDigest, digest[:]})
+}
+
 // fillChanged sends what is new of a file, and names what the old version has.
-func (f *feeder) fillChanged(ctx context.Context, b *batch, content io.Reader, old packedChunks) error {
+func (f *feeder) fillChanged(ctx context.Context, b *batch, content io.Reader, most int64, old packedChunks) error {
 	places, err := old.places()
 	if err != nil {
 		return err
@@ -303,12 +343,14 @@ func (f *feeder) fillChanged(ctx context.Context, b *batch, content io.Reader, o
 			run = span{}
 		}
 	}
-	for chunks := newChunker(content); ; {
+	for chunks := newChunker(io.LimitReader(content, most)); ; {
 		chunk, err := chunks.next()
 		if err != nil {
 			flush()
 			r := record{b.first, recordLast, nil}
-			if !errors.Is(err, io.EOF) {
+			if errors.Is(err, io.EOF) {
+				frame = f.appendDigest(frame, b.first, content)
+			} else {
 				r = failedRecord(b.first, err)
 			}
 			return f.put(ctx, b, appendRecord(frame, r))

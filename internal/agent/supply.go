@@ -224,7 +224,8 @@ type large struct {
 
 type part struct {
 	data  []byte
-	copy  *span // of the old version, in the place of data
+	copy  *span  // of the old version, in the place of data
+	whole []byte // the digest of the file, in the place of data
 	err   error
 	frame *delivery
 }
@@ -254,6 +255,11 @@ func (d *distributor) part(ctx context.Context, frame *delivery, r record) error
 			return err
 		}
 		p.data, p.copy = nil, &from
+	case r.flags&recordDigest != 0:
+		if len(r.data) != len(manifest.Digest{}) {
+			return fmt.Errorf("%w: a digest of %d bytes", ErrProtocol, len(r.data))
+		}
+		p.data, p.whole = nil, r.data
 	}
 	select {
 	case d.large.parts <- p:
@@ -278,6 +284,13 @@ type partReader struct {
 	open    func() (io.ReadCloser, error) // the old version; nil: there is none
 	old     io.ReadCloser
 	copied  int64
+	whole   []byte // the digest of all of it, as its sender says; nil: that is not said
+}
+
+// Digest gives the digest of the whole file, where that was open and it has come to its end.
+func (r *partReader) Digest() (digest manifest.Digest, known bool) {
+	copy(digest[:], r.whole)
+	return digest, r.whole != nil
 }
 
 func (r *partReader) Read(p []byte) (int, error) {
@@ -293,7 +306,10 @@ func (r *partReader) Read(p []byte) (int, error) {
 		if !ok {
 			return 0, io.EOF
 		}
-		if r.now = next; next.copy != nil {
+		if r.now = next; next.whole != nil {
+			r.whole = next.whole
+		}
+		if next.copy != nil {
 			if err := r.seek(next.copy.offset); err != nil {
 				return 0, err
 			}

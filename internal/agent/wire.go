@@ -73,7 +73,7 @@ func (l *link) write(k kind, pieces ...[]byte) error {
 	return nil
 }
 
-// receive gives the next frame. The payload is the caller's.
+// receive gives the next frame. The payload is the caller's; that of content may be recycled.
 func (l *link) receive() (kind, []byte, error) {
 	var head [5]byte
 	if _, err := io.ReadFull(l.in, head[:]); err != nil {
@@ -83,7 +83,12 @@ func (l *link) receive() (kind, []byte, error) {
 	if length < 1 || length > maxFrame {
 		return 0, nil, fmt.Errorf("%w: a frame of %d bytes", ErrProtocol, length)
 	}
-	payload := make([]byte, length-1)
+	var payload []byte
+	if kind(head[4]) == contentFrame {
+		payload = buffer(int(length - 1))
+	} else {
+		payload = make([]byte, length-1)
+	}
 	if _, err := io.ReadFull(l.in, payload); err != nil {
 		if errors.Is(err, io.EOF) {
 			err = io.ErrUnexpectedEOF

@@ -96,6 +96,14 @@ func compare(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) (*Co
 	return &Compared{Result: result}, nil
 }
 
+func sized(ctx context.Context, h *Here, q Sizing, _ *site.Watch) ([]int64, error) {
+	found, err := h.Survey(q.Survey)
+	if err != nil {
+		return nil, err
+	}
+	return h.Site.Sized(ctx, found, q.Sizes)
+}
+
 func held(ctx context.Context, h *Here, comparison ID, _ *site.Watch) ([]string, error) {
 	_, result, err := h.Comparison(comparison)
 	if err != nil {

@@ -13,7 +13,7 @@ import (
 
 // table is all calls.
 var table = []Any{Survey, Compare, Held, Stage, Publish, Abandon, Recover, GiveUp, Affirm, Deployment, History, Verify,
-	Examine, Unfinished, Locked, Unlock, Stands, List, Gather, Read, Wipe, Current, Note, Owed, Beacon}
+	Examine, Unfinished, Locked, Unlock, Stands, List, Gather, Read, Wipe, Current, Note, Owed, Beacon, Sized}
 
 // Surveying asks what is at the site.
 type Surveying struct {
@@ -51,6 +51,8 @@ var (
 	// Compare finds what must change. Over a connection it takes several steps, as many as the two sides differ
 	// (package agent).
 	Compare = &Call[*Comparing, *Compared]{Name: "compare", Run: compare}
+	// Sized tells which of some sizes, in bytes, files have that the site holds, as it was surveyed, or its record.
+	Sized = &Call[Sizing, []int64]{Name: "sized", Run: sized}
 	// Held finds the paths of a comparison whose content the site does not hold.
 	Held = &Call[ID, []string]{Name: "held", Run: held}
 	// Stage locks the site and brings there what it does not hold, and tells what was done so far. Over a connection
@@ -90,6 +92,12 @@ func unpackOutcome(read func(any) error) (*site.Outcome, error) {
 type Affirming struct {
 	Number int    `cbor:"number"`
 	User   string `cbor:"user"`
+}
+
+// Sizing asks about sizes.
+type Sizing struct {
+	Survey ID      `cbor:"survey"`
+	Sizes  []int64 `cbor:"sizes"`
 }
 
 // Noting is what ran around a deployment.

@@ -30,6 +30,7 @@ type looking struct {
 	given   *loaded // what is loaded already; nil: it is not
 	meant   *meant  // the target, when it is known already
 	scan    *content.Scanning
+	sends   bool // what is compared is sent at once
 }
 
 func (l *looking) flags(cmd *cobra.Command) {
@@ -78,6 +79,9 @@ func (l *looking) open(ctx context.Context, a *app, args []string, opt deploy.Op
 	opt.Sources = sourcesInWords(from.sources)
 	person := &person{app: a, look: l, strays: opt.RemoveStrays}
 	l.from.scan.Read = person.read
+	if l.sends && !opt.Trial && reach.Address.Kind != targets.Archive {
+		l.from.scan.Later = site.LaterFrom
+	}
 	l.scan = content.Begin(ctx, from.sources, l.from.scan) // while the connection is made
 	if l.site, err = a.open(ctx, reach); err != nil {
 		return err

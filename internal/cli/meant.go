@@ -201,6 +201,7 @@ func (a *app) deployOnce(ctx context.Context, m *meant, l looking, own deployFla
 	tried func(calls.Engine, int)) error {
 	l.meant = m
 	defer l.close()
+	l.sends = true
 	if err := l.open(ctx, a, nil, own.options); err != nil {
 		return err
 	}

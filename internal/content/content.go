@@ -67,6 +67,7 @@ type Options struct {
 	Allow      []*filter.Rule // what the guard lets pass, by paths relative to the source
 	Jobs       int            // files read at once; 0: one for each processor
 	Read       func(n int64)  // told of bytes as they are read for digests; may be nil
+	Later      int64          // from how many bytes on a file's digest is left open; 0: none is (see later.go)
 
 	memory *Watching // what was read before, and is read again only where it changed; nil: nothing
 }
@@ -76,6 +77,8 @@ type Tree struct {
 	Entries []manifest.Entry // sorted by path
 	Sources []Source
 	from    []int32 // the source of each entry
+	later   map[string]*later
+	scanned Options
 
 	Landings   []Landing   // one for each source, in their order
 	LeftOut    []LeftOut   // by rule, by kind or by name
@@ -152,7 +155,7 @@ func Scan(ctx context.Context, sources []Source, opt Options) (*Tree, error) {
 	if opt.Jobs <= 0 {
 		opt.Jobs = runtime.GOMAXPROCS(0)
 	}
-	tree := &Tree{Sources: slices.Clone(sources)}
+	tree := &Tree{Sources: slices.Clone(sources), scanned: opt}
 	load := func() func() []*digests { return opt.Cache.loadAll(sources) }
 	if opt.memory != nil {
 		load = opt.memory.digests
@@ -381,7 +384,15 @@ func (t *Tree) want(paths []string) {
 // Open opens the bytes of a file entry. Whoever reads them compares the digest: the file may have changed since the
 // scan.
 func (t *Tree) Open(i int) (io.ReadCloser, error) {
-	file, err := t.Sources[t.from[i]].open(t.Entries[i].Path)
+	var (
+		file opened
+		err  error
+	)
+	if l := t.later[t.Entries[i].Path]; l != nil {
+		file, err = t.openLater(i, l)
+	} else {
+		file, err = t.Sources[t.from[i]].open(t.Entries[i].Path)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -26,7 +26,7 @@ const (
 // digest fills in the digests, from the cache or by reading, and drops the files that could not be read.
 func (t *Tree) digest(ctx context.Context, all []*found, caches []*digests, opt Options) ([]*found, error) {
 	verdicts := make([]verdict, len(all))
-	var unread []int
+	var unread, unopened []int
 	for i, f := range all {
 		if f.Kind != manifest.File {
 			continue
@@ -41,12 +41,17 @@ func (t *Tree) digest(ctx context.Context, all []*found, caches []*digests, opt 
 			t.CacheHits++
 			continue
 		}
+		if opt.Later > 0 && f.Size >= opt.Later && t.Sources[f.source].Files == nil {
+			unopened = append(unopened, i)
+			continue
+		}
 		unread = append(unread, i)
 	}
 	failures, err := t.readAll(ctx, all, verdicts, unread, opt)
 	if err != nil {
 		return nil, err
 	}
+	t.peekAll(all, verdicts, unopened, failures, opt)
 	for _, i := range unread {
 		f := all[i]
 		cache, name := caches[f.source], t.Sources[f.source].relative(f.Path)
@@ -74,6 +79,31 @@ func (t *Tree) digest(ctx context.Context, all []*found, caches []*digests, opt 
 	}
 	t.sortFindings()
 	return kept, nil
+}
+
+// peekAll looks at the beginnings of files whose digests stay open.
+func (t *Tree) peekAll(all []*found, verdicts []verdict, unopened []int, failures map[int]error, opt Options) {
+	d := digester{buf: make([]byte, readBuffer), keepModes: opt.KeepModes}
+	for _, i := range unopened {
+		f := all[i]
+		if err := d.peek(&t.Sources[f.source], f, &verdicts[i]); err != nil {
+			failures[i] = cause(err)
+			continue
+		}
+		if t.later == nil {
+			t.later = map[string]*later{}
+		}
+		t.later[f.Path] = &later{source: f.source, id: f.id, verdict: verdicts[i]}
+	}
+}
+
+// cause gives an error without the operation and the name around it.
+func cause(err error) error {
+	var inner *fs.PathError
+	if errors.As(err, &inner) {
+		return inner.Err
+	}
+	return err
 }
 
 // sortFindings keeps one finding for each path.
@@ -112,12 +142,8 @@ func (t *Tree) readAll(ctx context.Context, all []*found, verdicts []verdict, un
 						return ctx.Err()
 					}
 					if err != nil {
-						var inner *fs.PathError
-						if errors.As(err, &inner) {
-							err = inner.Err
-						}
 						mu.Lock()
-						failures[i] = err
+						failures[i] = cause(err)
 						mu.Unlock()
 					}
 				}

@@ -16,6 +16,12 @@ type Content struct {
 	// Open opens the content of a file; nil: the site holds it all. Whoever reads it compares the digest.
 	Open func(path string) (io.ReadCloser, error)
 
+	// Later gives the paths of files whose digests are open, and Resolve finds some of them out. What is sent tells them, too
+	// (see Digested), and Learned is called when that is done. All are nil where no digest is open.
+	Later   []string
+	Resolve func(ctx context.Context, paths []string) error
+	Learned func()
+
 	// Want is told the paths that will be opened, before any is; may be nil.
 	Want func(paths []string)
 
@@ -55,6 +61,14 @@ type Objection struct {
 // Content gives what was scanned as the content of a site.
 func (t *Tree) Content() *Content {
 	out := &Content{Entries: t.Entries, Failed: t.Failed, Open: t.open, Want: t.want}
+	if paths := t.openDigests(); len(paths) > 0 {
+		out.Later, out.Learned = paths, func() { t.learned(t.scanned) }
+		out.Resolve = func(ctx context.Context, paths []string) error {
+			err := t.resolve(ctx, paths, t.scanned)
+			out.Entries, out.Failed, out.Later = t.Entries, t.Failed, t.openDigests()
+			return err
+		}
+	}
 	guard, links, kinds := Objection{Reason: ErrGuard}, Objection{Reason: ErrLinks}, Objection{Reason: ErrKinds}
 	for _, f := range t.Findings {
 		name := f.Path

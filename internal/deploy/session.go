@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"slices"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -11,6 +12,7 @@ import (
 	"tartine/internal/calls"
 	"tartine/internal/content"
 	"tartine/internal/diff"
+	"tartine/internal/manifest"
 	"tartine/internal/site"
 )
 
@@ -110,6 +112,9 @@ func (s *Session) Compare(ctx context.Context) (*Comparison, error) {
 	if err := group.Wait(); err != nil {
 		return nil, err
 	}
+	if err := s.resolve(ctx, c, surveyed); err != nil {
+		return nil, err
+	}
 	c.Content.Date(time.Now())
 	want := site.Wanted{Entries: c.Content.Entries, Kept: c.kept(), Gone: c.Content.Gone, Retire: s.Options.Retire,
 		Rule: diff.Rule{Times: s.Options.Compare == ByTime, Nothing: s.Options.Compare == Nothing}}
@@ -126,6 +131,36 @@ func (s *Session) Compare(ctx context.Context) (*Comparison, error) {
 	}
 	s.Person.Tell(Looked{c})
 	return c, nil
+}
+
+// resolve finds out digests that are open: those of files that need not be sent, should the site hold their content.
+func (s *Session) resolve(ctx context.Context, c *Comparison, surveyed calls.ID) error {
+	open := c.Content.Later
+	if len(open) == 0 {
+		return nil
+	}
+	if !s.Options.Trial && s.Options.Compare != ByTime {
+		sizes := make([]int64, len(open))
+		for i, path := range open {
+			at, _ := manifest.Find(c.Content.Entries, path)
+			sizes[i] = c.Content.Entries[at].Size
+		}
+		held, err := calls.Sized.On(ctx, s.Engine, calls.Sizing{Survey: surveyed, Sizes: sizes})
+		if errors.Is(err, calls.ErrForgotten) { // the connection was lost since
+			held, err = sizes, nil
+		}
+		if err != nil {
+			return err
+		}
+		all := open
+		open = nil
+		for i, path := range all {
+			if slices.Contains(held, sizes[i]) {
+				open = append(open, path)
+			}
+		}
+	}
+	return c.Content.Resolve(ctx, open)
 }
 
 // checkHeld fails where the site does not hold what it should.
@@ -250,6 +285,9 @@ func (s *Session) Stage(ctx context.Context, c *Comparison, watch *site.Watch) (
 	}
 	if err != nil {
 		return nil, err
+	}
+	if c.Content.Learned != nil {
+		c.Content.Learned()
 	}
 	return &Staged{out, s, c.Content, staging.As}, nil
 }

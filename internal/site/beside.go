@@ -41,7 +41,7 @@ func (st *staging) takeBeside(ctx context.Context, parcels []*parcel) ([]*parcel
 		if beside.Dest != "." {
 			from, covered = strings.CutPrefix(from, beside.Dest+"/")
 		}
-		if !covered || p.part > 0 {
+		if !covered || p.part > 0 || p.isOpen() {
 			continue
 		}
 		group.Go(func() error {

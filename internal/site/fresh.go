@@ -68,10 +68,7 @@ func (st *staging) stageFresh(ctx context.Context) ([]*parcel, error) {
 		}
 		p := &parcel{change: c, copy: 1, name: freshTree + "/" + c.Path}
 		if there := left[c.Path]; there != nil {
-			p.there = there.Size == c.Want.Size
-			if there.Size < c.Want.Size {
-				p.part = there.Size
-			}
+			p.stands(there.Size)
 		}
 		out = append(out, p)
 	}

@@ -17,7 +17,7 @@ func splitDoubles(parcels []*parcel) (firsts []*parcel, doubles map[*parcel][]*p
 	doubles = map[*parcel][]*parcel{}
 	seen := map[manifest.Digest]*parcel{}
 	for _, p := range parcels {
-		if first := seen[p.change.Want.Digest]; first != nil {
+		if first := seen[p.change.Want.Digest]; first != nil && !p.isOpen() {
 			doubles[first] = append(doubles[first], p)
 			continue
 		}

@@ -32,8 +32,9 @@ type staging struct {
 	watch *Watch
 	out   *Outcome
 
-	fresh   bool // the whole tree is staged
-	folders *folders
+	fresh       bool // the whole tree is staged
+	folders     *folders
+	sameContent map[manifest.Digest]int // how many parcels have the same content
 
 	proved atomic.Bool // files were read back as they were written
 
@@ -55,7 +56,7 @@ type parcel struct {
 }
 
 func (st *staging) run(ctx context.Context) error {
-	st.staged = map[string]string{}
+	st.staged, st.sameContent = map[string]string{}, map[manifest.Digest]int{}
 	st.folders = &folders{site: st.site, open: map[string]*folder{}}
 	if err := st.probeNames(ctx); err != nil {
 		return err
@@ -71,7 +72,8 @@ func (st *staging) run(ctx context.Context) error {
 		return err
 	}
 	if !st.plan.SendAll && !st.fresh {
-		if err := st.reuse(ctx, parcels); err != nil {
+		_, known := splitOpen(parcels)
+		if err := st.reuse(ctx, known); err != nil {
 			return err
 		}
 	}
@@ -125,39 +127,66 @@ func (st *staging) sendMeasured(ctx context.Context, parcels []*parcel) error {
 // parcels names what must be staged, and finds what is staged already.
 func (st *staging) parcels(ctx context.Context) ([]*parcel, error) {
 	var (
-		out    []*parcel
-		names  []string
-		copies = map[manifest.Digest]int{}
+		out   []*parcel
+		names []string
 	)
 	for i := range st.plan.Result.Changes {
 		c := &st.plan.Result.Changes[i]
 		if !c.Sends() || st.failed(c.Path) {
 			continue
 		}
-		copies[c.Want.Digest]++
-		p := &parcel{change: c, copy: copies[c.Want.Digest], name: storeName(incoming, c.Want.Digest,
-			copies[c.Want.Digest])}
+		p := &parcel{change: c}
+		if p.isOpen() {
+			p.name = laterName(c.Want)
+		} else {
+			st.sameContent[c.Want.Digest]++
+			p.copy = st.sameContent[c.Want.Digest]
+			p.name = storeName(incoming, c.Want.Digest, p.copy)
+		}
 		out, names = append(out, p), append(names, p.name)
 	}
 	there, err := st.site.storeSizes(ctx, incoming, shelvesOf(out))
 	if err != nil {
 		return nil, err
 	}
+	if err := st.site.makeShelves(ctx, names); err != nil {
+		return nil, err
+	}
 	for _, p := range out {
-		size, stands := there[p.name]
-		p.there = stands && size == p.change.Want.Size
-		if size < p.change.Want.Size {
-			p.part = size
+		if p.change.Want.Size >= LaterFrom {
+			if err := st.takeLater(ctx, p, there); err != nil {
+				return nil, err
+			}
+		}
+		if size, stands := there[p.name]; stands {
+			p.stands(size)
 		}
 	}
-	return out, st.site.makeShelves(ctx, names)
+	return out, nil
 }
 
-// shelvesOf gives the first two digits of the parcels' digests.
+// stands notes that so many bytes exist under a parcel's name. One whose digest is open is read to its end in any case, to
+// find it out: its last byte is sent again.
+func (p *parcel) stands(size int64) {
+	want := p.change.Want.Size
+	switch {
+	case p.isOpen():
+		p.part = max(min(size, want-1), 0)
+	case size == want:
+		p.there = true
+	case size < want:
+		p.part = size
+	}
+}
+
+// shelvesOf gives the folders of a store that parcels are in, or would be.
 func shelvesOf(parcels []*parcel) map[string]bool {
 	out := map[string]bool{}
 	for _, p := range parcels {
-		out[p.change.Want.Digest.Hex()[:2]] = true
+		out[shelfOf(p.name)] = true
+		if p.change.Want.Size >= LaterFrom {
+			out[shelfOf(laterName(p.change.Want))] = true
+		}
 	}
 	return out
 }
@@ -236,12 +265,15 @@ func (st *staging) send(ctx context.Context, p *parcel) error {
 		st.watch.bytes(offset)
 	}
 	sent, proved, err := st.putFrom(ctx, name, offset, content, want)
-	if err == nil && proved == want.Digest { // else it is looked at once more, and found out
+	if err == nil && proved == want.Digest && !p.isOpen() { // else it is looked at once more, and found out
 		p.checked = true
 		st.proved.Store(true)
 	}
 	if err == nil && offset+sent != want.Size {
 		err = ErrChangedSinceScan
+	}
+	if err == nil && p.isOpen() {
+		err = st.close(ctx, p, content)
 	}
 	if err != nil {
 		if !errors.Is(err, farend.ErrLost) && ctx.Err() == nil {

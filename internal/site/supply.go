@@ -95,9 +95,12 @@ func (st *staging) take(ctx context.Context, p *parcel, offset int64, content io
 			st.watch.bytes(sent)
 		}
 	} else {
-		hash := sha256.New()
+		hash := newHashing()
 		sent, _, err = st.putFrom(ctx, name, offset, io.TeeReader(content, hash), want)
-		hash.Sum(got[:0])
+		got = hash.Sum()
+	}
+	if err == nil && offset+sent == want.Size && p.isOpen() {
+		err = st.close(ctx, p, content)
 	}
 	switch {
 	case err != nil:
@@ -108,7 +111,7 @@ func (st *staging) take(ctx context.Context, p *parcel, offset int64, content io
 	}
 	if err != nil {
 		if !errors.Is(err, farend.ErrLost) && ctx.Err() == nil {
-			_ = st.site.fs.Remove(ctx, name) // it would be found out by its bytes
+			_ = st.site.fs.Remove(ctx, st.site.inRecord(p.name)) // it would be found out by its bytes
 		}
 		return err
 	}

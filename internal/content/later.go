@@ -1,0 +1,184 @@
+package content
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"hash"
+	"io"
+	"time"
+
+	"tartine/internal/manifest"
+)
+
+// A large file that no cache knows need not be digested before it is sent: it takes as long as sending it. Scan looks at
+// its beginning alone, which is where the guard looks, and leaves its digest open; whoever sends it has read it to its end
+// then, and knows. Where the digest decides whether it is sent at all, Content.Resolve finds it out.
+
+// later is a file whose digest is open.
+type later struct {
+	source  int32
+	id      identity
+	verdict verdict
+	readAt  int64 // when it was opened last, in nanoseconds since 1970
+}
+
+// Digested is content whose digest is known once it was read to its end, and it was the same file all the time.
+type Digested interface {
+	Digest() (digest manifest.Digest, known bool)
+}
+
+// peek does what read does but for the digest.
+func (d *digester) peek(source *Source, f *found, v *verdict) error {
+	file, err := source.open(f.Path)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	facts, err := file.facts()
+	if err != nil {
+		return err
+	}
+	if !facts.mode.IsRegular() {
+		return errors.New("it is no longer a file")
+	}
+	n, err := io.ReadFull(file, d.buf)
+	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+		return err
+	}
+	*v = sniff(d.buf[:n])
+	f.id = facts.id
+	f.Size, f.ModTime, f.Mode = facts.id.size, facts.id.modTime(), fileMode(facts.mode, d.keepModes)
+	return nil
+}
+
+// digesting is a file that is digested while it is read.
+type digesting struct {
+	opened
+	of    *later
+	hash  hash.Hash
+	at    int64
+	ended bool // and was the same all the time
+}
+
+func (d *digesting) Read(p []byte) (int, error) {
+	n, err := d.opened.Read(p)
+	d.hash.Write(p[:n])
+	d.at += int64(n)
+	if err == io.EOF {
+		after, failed := d.facts()
+		d.ended = failed == nil && after.id == d.of.id && d.at == after.id.size
+	}
+	return n, err
+}
+
+// Seek goes to a place by reading what is before it.
+func (d *digesting) Seek(offset int64, whence int) (int64, error) {
+	if whence == io.SeekCurrent {
+		offset += d.at
+	}
+	seeker, ok := d.opened.(io.Seeker)
+	if !ok || whence == io.SeekEnd {
+		return d.at, errors.ErrUnsupported
+	}
+	if offset < d.at {
+		if _, err := seeker.Seek(0, io.SeekStart); err != nil {
+			return d.at, err
+		}
+		d.hash.Reset()
+		d.at, d.ended = 0, false
+	}
+	_, err := io.CopyN(io.Discard, struct{ io.Reader }{d}, offset-d.at)
+	return d.at, err
+}
+
+// Digest implements Digested.
+func (d *digesting) Digest() (digest manifest.Digest, known bool) {
+	if d.ended {
+		d.hash.Sum(digest[:0])
+	}
+	return digest, d.ended
+}
+
+// openLater opens a file whose digest is open.
+func (t *Tree) openLater(i int, l *later) (opened, error) {
+	l.readAt = time.Now().UnixNano()
+	if cache := t.scanned.Cache; cache != nil {
+		l.readAt = cache.clock().UnixNano()
+	}
+	file, err := t.Sources[l.source].open(t.Entries[i].Path)
+	if err != nil {
+		return nil, err
+	}
+	return &digesting{opened: file, of: l, hash: sha256.New()}, nil
+}
+
+// openDigests gives the paths of the files whose digests are open, sorted.
+func (t *Tree) openDigests() (paths []string) {
+	for i := range t.Entries {
+		if t.later[t.Entries[i].Path] != nil {
+			paths = append(paths, t.Entries[i].Path)
+		}
+	}
+	return paths
+}
+
+// resolve finds out some of the digests that are open. A file that cannot be read is named among those that failed, and
+// is no longer part of the content.
+func (t *Tree) resolve(ctx context.Context, paths []string, opt Options) error {
+	var (
+		files    []*found
+		unread   []int
+		verdicts = make([]verdict, len(paths))
+	)
+	for i, path := range paths {
+		at, _ := t.Find(path)
+		files = append(files, &found{Entry: t.Entries[at], id: t.later[path].id, source: t.later[path].source})
+		unread = append(unread, i)
+	}
+	failures, err := t.readAll(ctx, files, verdicts, unread, opt)
+	if err != nil {
+		return err
+	}
+	for i, f := range files {
+		at, _ := t.Find(f.Path)
+		if err, failed := failures[i]; failed {
+			t.Failed = append(t.Failed, Failure{f.Path, t.Local(at), err})
+			t.drop(at)
+		} else {
+			e := &t.Entries[at]
+			e.Digest, e.Size, e.ModTime = f.Digest, f.Size, f.ModTime
+			t.learn(f.Path, f.Digest, f.id, verdicts[i], opt)
+		}
+		delete(t.later, f.Path)
+	}
+	t.sortFindings()
+	return nil
+}
+
+// drop takes an entry out.
+func (t *Tree) drop(at int) {
+	t.Entries = append(t.Entries[:at], t.Entries[at+1:]...)
+	t.from = append(t.from[:at], t.from[at+1:]...)
+}
+
+// learned notes the digests that were found out by sending.
+func (t *Tree) learned(opt Options) {
+	for path, l := range t.later {
+		if at, found := t.Find(path); found && !t.Entries[at].Digest.IsZero() && l.id.settled(l.readAt) {
+			t.learn(path, t.Entries[at].Digest, l.id, l.verdict, opt)
+		}
+	}
+}
+
+// learn writes a digest into the cache; they are few.
+func (t *Tree) learn(path string, digest manifest.Digest, id identity, v verdict, opt Options) {
+	at, found := t.Find(path)
+	if !found || id == (identity{}) {
+		return
+	}
+	source := &t.Sources[t.from[at]]
+	cache := opt.Cache.load(source.Path)
+	cache.store(source.relative(path), cached{id: id, verdict: v, digest: digest})
+	_ = cache.save() // see there
+}
