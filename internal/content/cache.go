@@ -1,19 +1,23 @@
 package content
 
 import (
+	"bufio"
 	"bytes"
 	"crypto/sha256"
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
 
@@ -22,8 +26,18 @@ import (
 // A digest is believed when the file's path, size, modification time, change time and inode are what they were, and
 // it is kept only when the file had been left alone for longer than a clock's step before it was read (see
 // identity.settled). A cache file is written beside its place and renamed into it, so two runs at once cannot mix
-// theirs: the later one's counts. It ends in the SHA-256 of all before it; one that was cut short or damaged is as if
-// it were not there.
+// theirs: the later one's counts. One that was cut short or damaged is as if it were not there.
+//
+// The file goes folder by folder, as a scan does, so that a scan has the digests of a few folders in memory, however many
+// there are:
+//
+//	tartine digests 2 <newline>   the folders' records   index   where the index begins (8 bytes)   CRC-32C of the index (4 bytes)
+//
+// The records of a folder follow one another in the order of their names: the length of the name (2 bytes), the name,
+// size, modification time and change time in nanoseconds, and inode (8 bytes each), the day when it was asked for last
+// (4 bytes, in days since 1970), verdict (a byte), digest (32 bytes). The index has for each folder: the length of its
+// path (2 bytes) and the path, where its records begin (8 bytes), their length, their CRC-32C, and the latest of their
+// days (4 bytes each). Numbers have their lowest byte first.
 //
 // Not promised: where neither change time nor inode can be had (Windows), a program that changes bytes and puts size
 // and modification time back goes unnoticed. Go round the cache there.
@@ -54,11 +68,15 @@ func UserCacheFolder() (string, error) {
 func NewCache(dir string) *Cache { return &Cache{dir: dir, clock: time.Now} }
 
 const (
-	cacheMagic   = "tartine digests 1\n"
-	cacheRecord  = 4*8 + 4 + 1 + sha256.Size // identity, day, verdict, digest
-	cacheDays    = 30                        // how long a digest is kept that no scan asks for
-	cacheMaxName = 1 << 16
+	cacheMagic   = "tartine digests 2\n"
+	cacheFacts   = 4*8 + 4 + 1 + sha256.Size // of a record, behind its name
+	cacheTail    = 8 + 4
+	cacheDays    = 30 // how long a digest is kept that no scan asks for
+	cacheMost    = 1 << 16
+	cacheLargest = 1 << 30 // bytes of an index
 )
+
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
 type cached struct {
 	id      identity
@@ -67,17 +85,43 @@ type cached struct {
 	digest  manifest.Digest
 }
 
-// digests is the cache of one source while a scan goes on. Lookups may run at once; store may not.
+// record is what is known of a file in a folder.
+type record struct {
+	name string
+	cached
+}
+
+// stretch is where the records of a folder are in a file.
+type stretch struct {
+	at          int64
+	length, sum uint32
+	day         uint32 // the latest
+}
+
+// digests is the cache of one source while a scan goes on. It is used by one goroutine at a time.
 type digests struct {
-	file    string
-	known   map[string]cached
+	file  string // empty: nothing is kept
+	today uint32
+	whole map[string]*folderDigests // folders, which stay in memory; nil: they do not
+
+	old   *os.File // nil: there is none
+	known map[string]stretch
+	fresh []byte // the records of folders that have changed, in the place of those of old
+	added map[string]stretch
+
+	folders []*folderDigests // those that are in memory: a folder, and those above it
+}
+
+// folderDigests is what is known of the files in one folder.
+type folderDigests struct {
+	dir     string
+	records []record // sorted by name
 	changed bool
-	today   uint32
 }
 
 // load reads what is known of a source. A nil cache knows nothing and keeps nothing.
 func (c *Cache) load(source string) *digests {
-	d := &digests{known: map[string]cached{}}
+	d := &digests{known: map[string]stretch{}, added: map[string]stretch{}}
 	if c == nil {
 		return d
 	}
@@ -88,43 +132,79 @@ func (c *Cache) load(source string) *digests {
 	}
 	name := sha256.Sum256([]byte(absolute))
 	d.file = filepath.Join(c.dir, manifest.Digest(name).Hex()[:32])
-	if d.read() != nil {
-		d.known = map[string]cached{} // the files are read again
+	if d.open() != nil {
+		d.close()
+		d.known = map[string]stretch{} // the files are read again
 	}
 	return d
 }
 
-// read reads the file of the cache. Its names stay in the memory that was read.
-func (d *digests) read() error {
-	file, err := os.Open(d.file)
+// close lets go of the file of the cache.
+func (d *digests) close() {
+	if d.old != nil {
+		d.old.Close()
+		d.old = nil
+	}
+}
+
+var errDamaged = errors.New("the cache is damaged")
+
+// open reads the index of the file of the cache.
+func (d *digests) open() (err error) {
+	if d.old, err = os.Open(d.file); err != nil {
+		d.old = nil
+		return err
+	}
+	info, err := d.old.Stat()
 	if err != nil {
 		return err
 	}
-	defer file.Close()
-	info, err := file.Stat()
-	if err != nil {
-		return err
-	}
-	size := info.Size() - sha256.Size
-	if size < int64(len(cacheMagic)) {
+	size := info.Size()
+	head := make([]byte, len(cacheMagic))
+	tail := make([]byte, cacheTail)
+	if size < int64(len(head)+len(tail)) {
 		return errDamaged
 	}
-	var (
-		text strings.Builder
-		hash = sha256.New()
-		sum  [sha256.Size]byte
-	)
-	text.Grow(int(size))
-	if _, err := io.CopyN(io.MultiWriter(&text, hash), file, size); err != nil {
+	if _, err := d.old.ReadAt(head, 0); err != nil {
 		return err
 	}
-	if _, err := io.ReadFull(file, sum[:]); err != nil {
+	if _, err := d.old.ReadAt(tail, size-cacheTail); err != nil {
 		return err
 	}
-	if !bytes.Equal(hash.Sum(nil), sum[:]) {
+	at := binary.LittleEndian.Uint64(tail)
+	if string(head) != cacheMagic || at < uint64(len(head)) || at > uint64(size-cacheTail) || uint64(size)-at > cacheLargest {
 		return errDamaged
 	}
-	return d.parse(text.String())
+	index := make([]byte, size-cacheTail-int64(at))
+	if _, err := d.old.ReadAt(index, int64(at)); err != nil {
+		return err
+	}
+	if crc32.Checksum(index, castagnoli) != binary.LittleEndian.Uint32(tail[8:]) {
+		return errDamaged
+	}
+	return d.parseIndex(string(index), int64(at))
+}
+
+func (d *digests) parseIndex(index string, end int64) error {
+	const facts = 8 + 4 + 4 + 4
+	for len(index) > 0 {
+		if len(index) < 2 {
+			return errDamaged
+		}
+		length := int(index[0]) | int(index[1])<<8
+		if len(index) < 2+length+facts {
+			return errDamaged
+		}
+		dir, rest := index[2:2+length], []byte(index[2+length:2+length+facts])
+		index = index[2+length+facts:]
+		s := stretch{int64(binary.LittleEndian.Uint64(rest)), binary.LittleEndian.Uint32(rest[8:]), binary.LittleEndian.Uint32(rest[12:]),
+			binary.LittleEndian.Uint32(rest[16:])}
+		if s.at < int64(len(cacheMagic)) || s.at > end || int64(s.length) > end-s.at {
+			return errDamaged
+		}
+		d.known[dir] = s
+	}
+	return nil
 }
 
 // loadAll reads what is known of several sources, and goes on while the caller does other work. The function that it
@@ -147,98 +227,223 @@ func (c *Cache) loadAll(sources []Source) func() []*digests {
 	}
 }
 
-var errDamaged = errors.New("the cache is damaged")
+// folder gives what is known of a folder. Paths are asked for in their order, or nearly so: folders that the one that is
+// asked for is not in are put away.
+func (d *digests) folder(dir string) *folderDigests {
+	if d.whole != nil {
+		if d.whole[dir] == nil {
+			d.whole[dir] = &folderDigests{dir: dir, records: d.read(dir)}
+		}
+		return d.whole[dir]
+	}
+	for i := len(d.folders) - 1; i >= 0; i-- {
+		f := d.folders[i]
+		switch {
+		case f.dir == dir:
+			return f
+		case f.dir == "." || strings.HasPrefix(dir, f.dir+"/"):
+			continue
+		}
+		d.putAway(f)
+		d.folders = slices.Delete(d.folders, i, i+1)
+	}
+	f := &folderDigests{dir: dir, records: d.read(dir)}
+	d.folders = append(d.folders, f)
+	return f
+}
 
-func (d *digests) parse(text string) error {
-	rest, ok := strings.CutPrefix(text, cacheMagic)
-	if !ok {
-		return errDamaged
+// read reads the records of a folder. What is damaged is not known.
+func (d *digests) read(dir string) []record {
+	text, s, found := []byte(nil), stretch{}, false
+	if s, found = d.added[dir]; found {
+		text = d.fresh[s.at : s.at+int64(s.length)]
+	} else if s, found = d.known[dir]; found && d.old != nil {
+		text = make([]byte, s.length)
+		if _, err := d.old.ReadAt(text, s.at); err != nil || crc32.Checksum(text, castagnoli) != s.sum {
+			return nil
+		}
 	}
-	d.known = make(map[string]cached, len(rest)/(cacheRecord+40))
-	for len(rest) > 0 {
-		if len(rest) < 4 {
-			return errDamaged
-		}
-		length := int(binary.LittleEndian.Uint32([]byte(rest[:4])))
-		if length > cacheMaxName || len(rest) < 4+length+cacheRecord {
-			return errDamaged
-		}
-		name, record := rest[4:4+length], []byte(rest[4+length:4+length+cacheRecord])
-		rest = rest[4+length+cacheRecord:]
-		var c cached
-		c.id.size = int64(binary.LittleEndian.Uint64(record))
-		c.id.mtime = int64(binary.LittleEndian.Uint64(record[8:]))
-		c.id.ctime = int64(binary.LittleEndian.Uint64(record[16:]))
-		c.id.inode = binary.LittleEndian.Uint64(record[24:])
-		c.day = binary.LittleEndian.Uint32(record[32:])
-		c.verdict = verdict(record[36])
-		if c.verdict > database {
-			return errDamaged
-		}
-		copy(c.digest[:], record[37:])
-		d.known[name] = c
+	records, err := parseRecords(text)
+	if err != nil {
+		return nil
 	}
-	return nil
+	return records
+}
+
+// parseRecords reads the records of a folder, whose names are parts of one text.
+func parseRecords(text []byte) ([]record, error) {
+	all := string(text)
+	out := make([]record, 0, len(text)/(cacheFacts+16))
+	for at := 0; at < len(text); {
+		if len(text)-at < 2 {
+			return nil, errDamaged
+		}
+		length := int(binary.LittleEndian.Uint16(text[at:]))
+		at += 2
+		if len(text)-at < length+cacheFacts {
+			return nil, errDamaged
+		}
+		r := record{name: all[at : at+length]}
+		facts := text[at+length:]
+		r.id.size = int64(binary.LittleEndian.Uint64(facts))
+		r.id.mtime = int64(binary.LittleEndian.Uint64(facts[8:]))
+		r.id.ctime = int64(binary.LittleEndian.Uint64(facts[16:]))
+		r.id.inode = binary.LittleEndian.Uint64(facts[24:])
+		r.day = binary.LittleEndian.Uint32(facts[32:])
+		if r.verdict = verdict(facts[36]); r.verdict > database {
+			return nil, errDamaged
+		}
+		copy(r.digest[:], facts[37:])
+		out = append(out, r)
+		at += length + cacheFacts
+	}
+	return out, nil
+}
+
+func appendRecords(out []byte, records []record, today uint32) (all []byte, latest uint32) {
+	for i := range records {
+		r := &records[i]
+		if today-r.day > cacheDays {
+			continue
+		}
+		latest = max(latest, r.day)
+		out = binary.LittleEndian.AppendUint16(out, uint16(len(r.name)))
+		out = append(out, r.name...)
+		out = binary.LittleEndian.AppendUint64(out, uint64(r.id.size))
+		out = binary.LittleEndian.AppendUint64(out, uint64(r.id.mtime))
+		out = binary.LittleEndian.AppendUint64(out, uint64(r.id.ctime))
+		out = binary.LittleEndian.AppendUint64(out, r.id.inode)
+		out = binary.LittleEndian.AppendUint32(out, r.day)
+		out = append(out, byte(r.verdict))
+		out = append(out, r.digest[:]...)
+	}
+	return out, latest
+}
+
+// putAway keeps what has changed of a folder, for save.
+func (d *digests) putAway(f *folderDigests) {
+	if !f.changed {
+		return
+	}
+	f.changed = false
+	at := len(d.fresh)
+	var day uint32
+	d.fresh, day = appendRecords(d.fresh, f.records, d.today)
+	records := d.fresh[at:]
+	d.added[f.dir] = stretch{int64(at), uint32(len(records)), crc32.Checksum(records, castagnoli), day}
+}
+
+func (f *folderDigests) find(name string) (at int, found bool) {
+	return slices.BinarySearchFunc(f.records, name, func(r record, name string) int { return strings.Compare(r.name, name) })
 }
 
 // lookup gives what is known of a file, and notes that it is still of use.
 func (d *digests) lookup(path string, id identity) (cached, bool) {
-	c, ok := d.known[path]
-	if !ok || c.id != id {
-		return c, false
+	dir, name := fsys.Split(path)
+	f := d.folder(dir)
+	at, found := f.find(name)
+	if !found || f.records[at].id != id {
+		return cached{}, false
 	}
-	if c.day != d.today {
-		d.store(path, c)
+	r := &f.records[at]
+	if r.day != d.today {
+		r.day, f.changed = d.today, true
 	}
-	return c, true
+	return r.cached, true
 }
 
 func (d *digests) store(path string, c cached) {
-	if d.file == "" || len(path) > cacheMaxName {
+	dir, name := fsys.Split(path)
+	if d.file == "" || len(name) >= cacheMost || len(dir) >= cacheMost {
 		return
 	}
 	c.day = d.today
-	d.known[path] = c
-	d.changed = true
+	f := d.folder(dir)
+	at, found := f.find(name)
+	if !found {
+		f.records = slices.Insert(f.records, at, record{name: name})
+	}
+	f.records[at].cached, f.changed = c, true
 }
 
 // forget drops what is known of a path whose digest could not be kept.
 func (d *digests) forget(path string) {
-	if _, ok := d.known[path]; ok {
-		delete(d.known, path)
-		d.changed = true
+	dir, name := fsys.Split(path)
+	f := d.folder(dir)
+	if at, found := f.find(name); found {
+		f.records, f.changed = slices.Delete(f.records, at, at+1), true
 	}
 }
 
 // save writes the cache when it has changed. A cache that cannot be written is no reason to fail: the next scan reads
 // the files again.
 func (d *digests) save() error {
-	if d.file == "" || !d.changed {
+	for _, f := range d.folders {
+		d.putAway(f)
+	}
+	for _, f := range d.whole {
+		d.putAway(f)
+	}
+	d.folders = nil
+	defer d.close()
+	if d.file == "" || len(d.added) == 0 {
 		return nil
 	}
-	out := make([]byte, 0, len(cacheMagic)+len(d.known)*(cacheRecord+48))
-	out = append(out, cacheMagic...)
-	for name, c := range d.known {
-		if d.today-c.day > cacheDays {
+	return replaceFile(d.file, d.write)
+}
+
+// write writes all that is known: what has changed, and what is still of use of the rest. The old file is closed then,
+// which some systems ask for before another one takes its name.
+func (d *digests) write(out io.Writer) error {
+	if _, err := io.WriteString(out, cacheMagic); err != nil {
+		return err
+	}
+	var index []byte
+	at := int64(len(cacheMagic))
+	add := func(dir string, s stretch, from io.Reader) error {
+		if _, err := io.CopyN(out, from, int64(s.length)); err != nil {
+			return err
+		}
+		index = binary.LittleEndian.AppendUint16(index, uint16(len(dir)))
+		index = append(index, dir...)
+		index = binary.LittleEndian.AppendUint64(index, uint64(at))
+		for _, n := range []uint32{s.length, s.sum, s.day} {
+			index = binary.LittleEndian.AppendUint32(index, n)
+		}
+		at += int64(s.length)
+		return nil
+	}
+	for dir, s := range d.known {
+		if _, changed := d.added[dir]; changed || d.today-s.day > cacheDays || d.old == nil {
 			continue
 		}
-		out = binary.LittleEndian.AppendUint32(out, uint32(len(name)))
-		out = append(out, name...)
-		out = binary.LittleEndian.AppendUint64(out, uint64(c.id.size))
-		out = binary.LittleEndian.AppendUint64(out, uint64(c.id.mtime))
-		out = binary.LittleEndian.AppendUint64(out, uint64(c.id.ctime))
-		out = binary.LittleEndian.AppendUint64(out, c.id.inode)
-		out = binary.LittleEndian.AppendUint32(out, c.day)
-		out = append(out, byte(c.verdict))
-		out = append(out, c.digest[:]...)
+		if err := add(dir, s, io.NewSectionReader(d.old, s.at, int64(s.length))); err != nil {
+			return err
+		}
 	}
-	sum := sha256.Sum256(out)
-	out = append(out, sum[:]...)
-	return ReplaceFile(d.file, out)
+	for dir, s := range d.added {
+		if s.length == 0 {
+			continue
+		}
+		if err := add(dir, s, bytes.NewReader(d.fresh[s.at:s.at+int64(s.length)])); err != nil {
+			return err
+		}
+	}
+	index = binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint64(index, uint64(at)), crc32.Checksum(index, castagnoli))
+	_, err := out.Write(index)
+	d.close()
+	return err
 }
 
 // ReplaceFile writes a file of a cache in one step, and its folder where that is missing.
 func ReplaceFile(name string, content []byte) error {
+	return replaceFile(name, func(out io.Writer) error {
+		_, err := out.Write(content)
+		return err
+	})
+}
+
+func replaceFile(name string, write func(io.Writer) error) error {
 	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
 		return err
 	}
@@ -246,7 +451,10 @@ func ReplaceFile(name string, content []byte) error {
 	if err != nil {
 		return err
 	}
-	_, err = file.Write(content)
+	buffered := bufio.NewWriterSize(file, 256<<10)
+	if err = write(buffered); err == nil {
+		err = buffered.Flush()
+	}
 	if closing := file.Close(); err == nil {
 		err = closing
 	}

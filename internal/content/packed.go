@@ -191,6 +191,7 @@ func (p *Packed) list(ctx context.Context) (*archive.Listing, error) {
 		return nil, errors.New("it is not a file, and only a file can be an archive")
 	}
 	known := p.Cache.load(p.Name)
+	defer known.close()
 	if hit, ok := known.lookup(archiveItself, identify(info)); ok {
 		if listing := p.Cache.listing(hit.digest); listing != nil {
 			p.listed = hit.digest

@@ -406,6 +406,9 @@ func (w *Watching) digests() func() []*digests {
 	load := w.opt.Cache.loadAll(w.sources)
 	return func() []*digests {
 		caches := load()
+		for _, cache := range caches {
+			cache.whole = map[string]*folderDigests{}
+		}
 		w.mu.Lock()
 		defer w.mu.Unlock()
 		w.caches = caches
