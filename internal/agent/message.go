@@ -189,7 +189,7 @@ func toWireChange(c *diff.Change, want int) wireChange {
 		}
 	}
 	if c.Found != nil {
-		out.Found = &wireFound{Entry: manifest.Pack([]manifest.Entry{c.Found.Entry}), Other: uint32(c.Found.Other),
+		out.Found = &wireFound{Entry: manifest.Pack([]manifest.Entry{*c.Found.Entry}), Other: uint32(c.Found.Other),
 			Filled: c.Found.Filled}
 	}
 	return out
@@ -207,7 +207,7 @@ func (w *wireChange) change(want []manifest.Entry) (c diff.Change, err error) {
 		if len(found) != 1 {
 			return c, fmt.Errorf("%w: %d entries were found in the place of one", ErrProtocol, len(found))
 		}
-		f.Entry = found[0]
+		f.Entry = &found[0]
 		c.Found, c.Path = f, f.Path
 	}
 	switch {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -286,7 +285,7 @@ func (s *server) doCompare(ctx context.Context, m *message, watch *site.Watch) (
 	case survey.Tree() != call.Tree || manifest.Contents(recorded.Entries) != call.Paths || len(recorded.Entries) != call.Paths:
 		return compareAnswer{NeedDigests: true}, nil
 	default:
-		want = slices.Clone(recorded.Entries)
+		want = recorded.Entries
 	}
 	compared, err := calls.Compare.Watched(ctx, s.here, &calls.Comparing{As: call.As, Survey: call.Survey,
 		Wanted: site.Wanted{Entries: want, Kept: call.Kept, Gone: call.Gone,

@@ -178,6 +178,7 @@ func Scan(ctx context.Context, sources []Source, opt Options) (*Tree, error) {
 		tree.Landings = append(tree.Landings, Landing{Source: tree.Sources[i], Single: w.single})
 	}
 	found := tree.merge(folders)
+	folders = nil // what was found goes as it is taken over
 	found, err := tree.digest(ctx, found, caches(), opt)
 	if err != nil {
 		return nil, err
@@ -186,6 +187,7 @@ func Scan(ctx context.Context, sources []Source, opt Options) (*Tree, error) {
 	tree.from = make([]int32, len(found))
 	for i, f := range found {
 		tree.Entries[i], tree.from[i] = f.Entry, f.source
+		found[i] = nil
 	}
 	if err := tree.checkShape(); err != nil {
 		return nil, err

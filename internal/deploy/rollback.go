@@ -44,8 +44,8 @@ func Between(ctx context.Context, s calls.Engine, from, to int) (*diff.Result, e
 			return nil, fmt.Errorf("compare with deployment %d: %w", from, err)
 		}
 		entries = m.Entries
-		for _, e := range entries {
-			before = append(before, diff.Found{Entry: e})
+		for i := range entries {
+			before = append(before, diff.Found{Entry: &entries[i]})
 		}
 	}
 	after, err := calls.Deployment.On(ctx, s, to)

@@ -33,9 +33,10 @@ const (
 	Stray   Status = "stray"
 )
 
-// Found is an entry that a survey found. A digest of zero is not known.
+// Found is an entry that a survey found. A digest of zero is not known. What was found as it is recorded has its entry in
+// common with the record: an entry is not altered, but replaced.
 type Found struct {
-	manifest.Entry
+	*manifest.Entry
 	Other  fs.FileMode // the type of what is no file, link or folder; 0 otherwise
 	Filled bool        // a folder that something exists in
 	// Owned tells that the place says whom it belongs to: the numbers of a user and a group.

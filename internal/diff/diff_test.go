@@ -34,7 +34,7 @@ func parse(text string) (out []manifest.Entry) {
 
 func parseFound(text string) (out []Found) {
 	for _, e := range parse(text) {
-		out = append(out, Found{Entry: e})
+		out = append(out, Found{Entry: &e})
 	}
 	for i := range out {
 		for j := range out {

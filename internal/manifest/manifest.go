@@ -93,13 +93,13 @@ func parseHex(digits string) (d Digest, err error) {
 type Entry struct {
 	Path string // slash-separated, relative, see CheckPath
 	Kind Kind
+	// Hand tells, in the record of a site, that a person put it there, and no content that is deployed there holds it. It
+	// is no part of equality.
+	Hand bool
 	Attributes
 	Size   int64  // bytes of a file; -1 when not known (an entry read from a listing)
 	Digest Digest // of a file
 	Link   string // what a link says, as written
-	// Hand tells, in the record of a site, that a person put it there, and no content that is deployed there holds it. It
-	// is no part of equality.
-	Hand bool
 }
 
 // Plain tells whether a folder has nothing of its own to say: it has an entry only while it is empty.

@@ -17,7 +17,7 @@ func Entries(listing *archive.Listing) []manifest.Entry {
 	var out []manifest.Entry
 	for _, f := range found(listing) {
 		if f.Other == 0 && !(f.Filled && f.Plain()) {
-			out = append(out, f.Entry)
+			out = append(out, *f.Entry)
 		}
 	}
 	return out
@@ -34,7 +34,7 @@ func found(listing *archive.Listing) []diff.Found {
 			continue
 		}
 		known[e.Path] = true
-		f := diff.Found{Entry: manifest.Entry{Path: e.Path, Size: e.Size, Digest: e.Digest,
+		f := diff.Found{Entry: &manifest.Entry{Path: e.Path, Size: e.Size, Digest: e.Digest,
 			Attributes: manifest.Attributes{Mode: e.Mode.Perm(), ModTime: e.ModTime}}}
 		switch {
 		case e.Mode.IsDir():

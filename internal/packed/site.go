@@ -241,7 +241,7 @@ func (s *Site) whole(plan *site.Plan) (entries []manifest.Entry, open Opener, al
 		}
 		_, known := manifest.Find(s.recorded, f.Path)
 		if keep != nil && keep(f.Path) || !known && !plan.RemoveStrays {
-			stays = append(stays, f.Entry)
+			stays = append(stays, *f.Entry)
 		}
 	}
 	if s.listing != nil {

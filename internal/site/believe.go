@@ -86,10 +86,15 @@ func (s *Survey) believe(abilities fsys.Abilities, settled time.Time, known int6
 				dated = f.ModTime
 			}
 			if dated.Before(settled) && (known == 0 || f.Changed <= known) {
-				f.Digest = e.Digest
-			} else {
-				young = append(young, i)
+				if f.Digest != e.Digest {
+					f.Entry = with(f.Entry, e.Digest)
+				}
+				continue
 			}
+			young = append(young, i)
+		}
+		if !f.Digest.IsZero() { // it has its entry in common with what is recorded, and is not believed
+			f.Entry = with(f.Entry, manifest.Digest{})
 		}
 	}
 	return young
@@ -114,7 +119,9 @@ func (s *Site) datesOf(ctx context.Context, out *Survey, young []int, record str
 	for n, i := range young {
 		f := &out.Found[i]
 		if when := dates[n+1]; !when.IsZero() && when.Before(dates[0].Add(-settleTime)) {
-			f.ModTime, f.Digest = when, entries(f.Path).Digest
+			own := with(f.Entry, entries(f.Path).Digest)
+			own.ModTime = when
+			f.Entry = own
 		}
 	}
 	return nil

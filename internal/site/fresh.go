@@ -82,7 +82,7 @@ func (s *Site) leftFresh(ctx context.Context) (map[string]*diff.Found, error) {
 	out := &Survey{}
 	at := *s
 	at.live, at.record = s.inRecord(freshTree), ""
-	if err := at.walk(ctx, out); err != nil {
+	if err := at.walk(ctx, out, nothingKnown); err != nil {
 		return nil, err
 	}
 	left := map[string]*diff.Found{}

@@ -116,7 +116,7 @@ func (s *Site) part(survey *Survey, want *Wanted, result *diff.Result) {
 		case want.Retire.After <= 0 || c.Drifted || isPage(c.Path):
 			return false
 		default:
-			entry := c.Found.Entry
+			entry := *c.Found.Entry
 			result.Leaving = append(result.Leaving, diff.Leaving{Entry: entry,
 				Until: now.Add(min(want.Retire.After, MostLeave)).Truncate(time.Second)})
 			result.Stale = true // it is no longer part of what is recorded

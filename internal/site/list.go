@@ -218,7 +218,7 @@ func (l *lister) enter(ctx context.Context, dir string) error {
 // add takes a name if it is one that was asked for.
 func (l *lister) add(path string, info fsys.Info) {
 	found := describe(path, info)
-	item := Listed{Entry: found.Entry, Other: found.Other, User: info.User}
+	item := Listed{Entry: *found.Entry, Other: found.Other, User: info.User}
 	if namer, ok := l.site.fs.(fsys.Namer); ok && info.User.Known {
 		item.Owner = namer.UserName(info.User.ID)
 	}

@@ -67,7 +67,7 @@ func (s *Site) Stands(ctx context.Context, paths []string, told func(bytes int64
 	}
 	out := &Standing{Entries: make([]manifest.Entry, len(chosen))}
 	for i, at := range chosen {
-		out.Entries[i] = survey.Found[at].Entry
+		out.Entries[i] = *survey.Found[at].Entry
 	}
 	left := func(path, why string) {
 		if wanted(path) {
@@ -86,7 +86,7 @@ func (s *Site) Stands(ctx context.Context, paths []string, told func(bytes int64
 		if err == nil {
 			f.Digest, f.Size = digest, size
 			dir, base := fsys.Split(f.Path)
-			out.Raw, brought[fsys.Join(dir, strconv.Quote(base))] = append(out.Raw, f.Entry), true
+			out.Raw, brought[fsys.Join(dir, strconv.Quote(base))] = append(out.Raw, *f.Entry), true
 		}
 	}
 	for _, odd := range survey.Odd {

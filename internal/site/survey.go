@@ -83,16 +83,25 @@ func (s *Site) Survey(ctx context.Context, believe bool) (*Survey, error) {
 		return nil, err
 	}
 	group, both := errgroup.WithContext(ctx)
+	read := make(chan struct{}) // closed once it is known what is recorded
 	group.Go(func() (err error) {
+		defer close(read)
 		out.Recorded, out.tree, err = s.recordedTree(both, number)
 		return err
 	})
+	known := func() []manifest.Entry { // to be believed
+		<-read
+		return out.Entries()
+	}
+	if !believe {
+		known = func() []manifest.Entry { return nil }
+	}
 	group.Go(func() (err error) {
 		out.leaving, err = s.readLeaving(both, number)
 		return err
 	})
 	if s.exists {
-		group.Go(func() error { return s.walk(both, out) })
+		group.Go(func() error { return s.walk(both, out, known) })
 	}
 	if err := group.Wait(); err != nil {
 		return nil, err
@@ -149,11 +158,12 @@ func (s *Site) checkShut(survey *Survey, entries []manifest.Entry) error {
 // deepest is how many folders may lie one in the other: there is no end to what a far end may list.
 const deepest = 1000
 
-// walk lists the site, many folders at once.
-func (s *Site) walk(ctx context.Context, out *Survey) error {
+// walk lists the site, many folders at once. What is as known says, when that is asked for, has its entry in common with
+// it.
+func (s *Site) walk(ctx context.Context, out *Survey, known func() []manifest.Entry) error {
 	var (
 		mu      sync.Mutex
-		folders [][]diff.Found // one behind the other only at the end: a list that grows takes several times its size
+		folders = map[string][]diff.Found{}
 		total   int
 	)
 	group, ctx := errgroup.WithContext(ctx)
@@ -177,27 +187,34 @@ func (s *Site) walk(ctx context.Context, out *Survey) error {
 		if err != nil {
 			return err
 		}
+		slices.SortFunc(list, func(a, b fsys.Info) int { return strings.Compare(a.Name, b.Name) })
 		found := make([]diff.Found, 0, len(list))
 		var (
 			odd []string
 			raw []diff.Found
+			as  = knownIn(known(), dir)
 		)
-		for _, info := range list {
-			path := fsys.Join(dir, info.Name)
+		for i := range list {
+			info := &list[i]
 			if dir == "." && s.isInside() && s.at(info.Name) == s.record {
 				continue
 			}
+			if e := as.find(info.Name); e != nil && isAs(e, info) {
+				found = append(found, foundAs(e, info))
+				continue
+			}
+			path := fsys.Join(dir, info.Name)
 			if manifest.CheckPath(path) != nil {
 				odd = append(odd, fsys.Join(dir, strconv.Quote(info.Name)))
 				if info.Mode.IsRegular() && manifest.CheckBytes(path) == nil {
-					raw = append(raw, describe(path, info))
+					raw = append(raw, describe(path, *info))
 				}
 				continue
 			}
-			found = append(found, describe(path, info))
+			found = append(found, describe(path, *info))
 		}
 		mu.Lock()
-		folders = append(folders, found)
+		folders[dir] = found
 		total += len(found)
 		out.Odd, out.raw = append(out.Odd, odd...), append(out.raw, raw...)
 		mu.Unlock()
@@ -218,11 +235,7 @@ func (s *Site) walk(ctx context.Context, out *Survey) error {
 	if err := group.Wait(); err != nil {
 		return err
 	}
-	out.Found = make([]diff.Found, 0, total)
-	for i, found := range folders {
-		out.Found, folders[i] = append(out.Found, found...), nil
-	}
-	slices.SortFunc(out.Found, func(a, b diff.Found) int { return strings.Compare(a.Path, b.Path) })
+	out.Found = byPaths(folders, ".", make([]diff.Found, 0, total))
 	slices.Sort(out.Odd)
 	slices.Sort(out.Shut)
 	out.Found = slices.DeleteFunc(out.Found, func(f diff.Found) bool {
@@ -233,13 +246,95 @@ func (s *Site) walk(ctx context.Context, out *Survey) error {
 	return nil
 }
 
-func describe(path string, info fsys.Info) diff.Found {
-	f := diff.Found{Entry: manifest.Entry{Path: path, Size: info.Size,
-		Attributes: manifest.Attributes{Mode: info.Mode.Perm(), ModTime: info.ModTime}}}
-	f.Owned, f.User, f.Group = info.User.Known, info.User.ID, info.Group
+// nothingKnown is for a walk that believes nothing.
+func nothingKnown() []manifest.Entry { return nil }
+
+// byPaths puts what was found in a folder and below it in the order of paths, in which what is in a folder comes where its
+// name with a slash behind it comes. What each folder has is in the order of names.
+func byPaths(folders map[string][]diff.Found, dir string, out []diff.Found) []diff.Found {
+	found := folders[dir]
+	delete(folders, dir)
+	var below []string // paths with a slash
+	for i := range found {
+		if found[i].Kind == manifest.Dir {
+			below = append(below, found[i].Path+"/")
+		}
+	}
+	slices.Sort(below)
+	for i := range found {
+		for len(below) > 0 && below[0] < found[i].Path {
+			out, below = byPaths(folders, strings.TrimSuffix(below[0], "/"), out), below[1:]
+		}
+		out = append(out, found[i])
+	}
+	for _, dir := range below {
+		out = byPaths(folders, strings.TrimSuffix(dir, "/"), out)
+	}
+	return out
+}
+
+// inFolder is entries below a folder, among which those in it are looked for in the order of their names.
+type inFolder struct {
+	entries []manifest.Entry
+	prefix  int // bytes of the folder's path, with a slash
+}
+
+func knownIn(entries []manifest.Entry, dir string) *inFolder {
+	if dir == "." {
+		return &inFolder{entries, 0}
+	}
+	first, _ := manifest.Find(entries, dir+"/")
+	end, _ := manifest.Find(entries, dir+"0") // the character behind the slash
+	return &inFolder{entries[first:end], len(dir) + 1}
+}
+
+// find gives the entry of a name; nil: there is none.
+func (in *inFolder) find(name string) *manifest.Entry {
+	at := func(i int) string { return in.entries[i].Path[in.prefix:] }
+	step := 1 // most often it is the next one
+	for step < len(in.entries) && at(step-1) < name {
+		step *= 2
+	}
+	low, high := step/2, min(step, len(in.entries))
+	for low < high {
+		if middle := (low + high) / 2; at(middle) < name {
+			low = middle + 1
+		} else {
+			high = middle
+		}
+	}
+	in.entries = in.entries[low:]
+	if len(in.entries) > 0 && at(0) == name {
+		return &in.entries[0]
+	}
+	return nil
+}
+
+// isAs tells whether what was found is all that an entry says, but for its content.
+func isAs(e *manifest.Entry, info *fsys.Info) bool {
+	switch {
+	case e.Owner != nil || e.Hand:
+		return false // which what was found does not say
+	case e.Kind == manifest.File:
+		return info.Mode.IsRegular() && e.Size == info.Size && e.Mode == info.Mode.Perm() && e.ModTime.Equal(info.ModTime)
+	case e.Kind == manifest.Link:
+		return info.Mode.Type() == fs.ModeSymlink && e.Link == info.Link
+	}
+	return false
+}
+
+// foundAs gives what was found as an entry says.
+func foundAs(e *manifest.Entry, info *fsys.Info) diff.Found {
+	f := diff.Found{Entry: e, Owned: info.User.Known, User: info.User.ID, Group: info.Group}
 	if !info.Changed.IsZero() {
 		f.Changed = info.Changed.UnixNano()
 	}
+	return f
+}
+
+func describe(path string, info fsys.Info) diff.Found {
+	f := foundAs(&manifest.Entry{Path: path, Size: info.Size,
+		Attributes: manifest.Attributes{Mode: info.Mode.Perm(), ModTime: info.ModTime}}, &info)
 	switch info.Mode.Type() {
 	case 0:
 	case fs.ModeDir:
@@ -250,6 +345,13 @@ func describe(path string, info fsys.Info) diff.Found {
 		f.Other = info.Mode.Type()
 	}
 	return f
+}
+
+// with gives an entry another digest, without altering one that it may have in common with the record.
+func with(e *manifest.Entry, digest manifest.Digest) *manifest.Entry {
+	own := *e
+	own.Digest = digest
+	return &own
 }
 
 // Adopt takes some paths for recorded as they were found: an earlier deployment of this program left them so, and
@@ -266,13 +368,13 @@ func (s *Site) Adopt(ctx context.Context, survey *Survey, which func(path string
 		if !which(f.Path) || f.Other != 0 {
 			continue
 		}
-		e := f.Entry
+		e := *f.Entry
 		if f.Kind == manifest.File {
 			var err error
 			if e.Digest, e.Size, err = fsys.DigestOf(ctx, s.fs, s.at(f.Path)); err != nil {
 				return err
 			}
-			f.Digest = e.Digest
+			f.Entry = with(f.Entry, e.Digest)
 		}
 		recorded[f.Path] = e
 	}
@@ -442,7 +544,7 @@ func (s *Site) resolve(ctx context.Context, survey *Survey, open []int, told fun
 	_, err := fsys.Digests(ctx, s.fs, names, s.jobs, func(i int, digest manifest.Digest, err error) {
 		f := &survey.Found[open[i]]
 		if err == nil {
-			f.Digest = digest
+			f.Entry = with(f.Entry, digest)
 		} else {
 			mu.Lock()
 			if survey.unread == nil {

@@ -135,7 +135,7 @@ func newSwitch(s *Site, plan *Plan, staged map[string]string, number int) *publi
 		case c.Sends() && staged[e.Path] == "":
 			p.undone[e.Path] = true
 			if c.Found != nil { // what is there stays
-				steps.add(&c.Found.Entry, s.at(e.Path), nil, doCarry)
+				steps.add(c.Found.Entry, s.at(e.Path), nil, doCarry)
 			}
 		default:
 			steps.add(e, staged[e.Path], &e.Digest, doPlace)
@@ -156,7 +156,7 @@ func newSwitch(s *Site, plan *Plan, staged map[string]string, number int) *publi
 		}
 		kept = kept && !isWanted
 		if stays && f.Other == 0 || kept {
-			steps.add(&f.Entry, s.at(f.Path), nil, doCarry)
+			steps.add(f.Entry, s.at(f.Path), nil, doCarry)
 		}
 	}
 	p.phases = steps.phases()

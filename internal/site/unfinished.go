@@ -300,7 +300,7 @@ func consistent(entries []manifest.Entry) []manifest.Entry {
 // foundAt describes what is at paths, with the digests of files. What cannot be looked at is left out.
 func (s *Site) foundAt(ctx context.Context, paths map[string]bool) (map[string]*manifest.Entry, error) {
 	survey := &Survey{}
-	if err := s.walk(ctx, survey); err != nil {
+	if err := s.walk(ctx, survey, nothingKnown); err != nil {
 		return nil, err
 	}
 	out := map[string]*manifest.Entry{}
@@ -313,9 +313,9 @@ func (s *Site) foundAt(ctx context.Context, paths map[string]bool) (map[string]*
 		if !paths[f.Path] || f.Other != 0 {
 			continue
 		}
-		out[f.Path] = &f.Entry
+		out[f.Path] = f.Entry
 		if f.Kind == manifest.File {
-			names, files = append(names, s.at(f.Path)), append(files, &f.Entry)
+			names, files = append(names, s.at(f.Path)), append(files, f.Entry)
 		}
 	}
 	var mu sync.Mutex

@@ -76,7 +76,7 @@ func (s *Site) Verify(ctx context.Context, m *manifest.Manifest, strays bool, wa
 		return nil, err
 	}
 	if s.exists {
-		if err := s.walk(ctx, survey); err != nil {
+		if err := s.walk(ctx, survey, nothingKnown); err != nil {
 			return nil, err
 		}
 	}
@@ -128,10 +128,10 @@ func (r *Report) compare(entries []manifest.Entry, survey *Survey, rule diff.Rul
 		case c.Status == diff.New:
 			r.Missing = append(r.Missing, *c.Want)
 		case c.Status == diff.Stray && leaving(c.Path) != nil:
-			r.Leaving = append(r.Leaving, c.Found.Entry)
+			r.Leaving = append(r.Leaving, *c.Found.Entry)
 		case c.Status == diff.Stray:
 			if strays {
-				r.Strays = append(r.Strays, c.Found.Entry)
+				r.Strays = append(r.Strays, *c.Found.Entry)
 			}
 		case c.Want.Kind == manifest.Link || c.Found.Kind == manifest.Link:
 			r.Links = append(r.Links, LinkDifference{c.Path, c.Want.Link, c.Found.Link})

@@ -141,7 +141,7 @@ func (s *Site) whatIsWiped(ctx context.Context) (*Wiped, error) {
 		return out, nil
 	}
 	survey := &Survey{}
-	if err := s.walk(ctx, survey); err != nil {
+	if err := s.walk(ctx, survey, nothingKnown); err != nil {
 		return nil, err
 	}
 	l := &lister{site: s, asked: &Listing{}}
