@@ -239,9 +239,11 @@ func CheckBytes(path string) error {
 
 // checker finds entries that cannot follow those before them.
 type checker struct {
-	last   string
-	leaves map[string]bool // paths that can have nothing below them
-	parent string          // the folder checked last, known to be free of leaves
+	begun bool
+	last  string
+	// leaves are paths that can have nothing below them, each the beginning of the next one. In bytewise order all that
+	// begins with one of them comes right behind it.
+	leaves []string
 }
 
 // Check tells why entries cannot be a manifest: their paths, their order, or one that is below what is not a folder.
@@ -259,27 +261,22 @@ func (c *checker) check(e *Entry) error {
 	if err := CheckPath(e.Path); err != nil {
 		return err
 	}
-	if c.leaves == nil {
-		c.leaves = map[string]bool{}
-	} else if e.Path == c.last {
+	if c.begun && e.Path == c.last {
 		return errors.New("the path occurs twice")
 	} else if e.Path < c.last {
 		return fmt.Errorf("the path is not in bytewise order: it comes after %q", c.last)
 	}
-	c.last = e.Path
-	if slash := strings.LastIndexByte(e.Path, '/'); slash > 0 && e.Path[:slash] != c.parent {
-		c.parent = e.Path[:slash]
-		for dir := c.parent; dir != ""; dir = dir[:max(strings.LastIndexByte(dir, '/'), 0)] {
-			if c.leaves[dir] {
-				return fmt.Errorf("the path lies below %q, which is not a folder with content", dir)
-			}
+	c.begun, c.last = true, e.Path
+	for len(c.leaves) > 0 && !strings.HasPrefix(e.Path, c.leaves[len(c.leaves)-1]) {
+		c.leaves = c.leaves[:len(c.leaves)-1]
+	}
+	for _, leaf := range c.leaves {
+		if e.Path[len(leaf)] == '/' {
+			return fmt.Errorf("the path lies below %q, which is not a folder with content", leaf)
 		}
 	}
 	if e.Kind != Dir || e.Plain() {
-		c.leaves[e.Path] = true
-		if e.Path == c.parent {
-			c.parent = ""
-		}
+		c.leaves = append(c.leaves, e.Path)
 	}
 	return nil
 }

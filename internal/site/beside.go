@@ -76,7 +76,7 @@ func (st *staging) takeOne(ctx context.Context, other fsys.FS, from string, p *p
 		return err
 	}
 	defer in.Close()
-	hash, want, name := sha256.New(), p.change.Want, st.site.inRecord(p.name)
+	hash, want, name := sha256.New(), p.change.Want, st.site.inRecord(p.name())
 	read := io.TeeReader(io.LimitReader(in, want.Size+1), hash)
 	n, err := st.site.fs.Put(ctx, name, read, want.Attributes)
 	if err == nil && (n != want.Size || manifest.Digest(hash.Sum(nil)) != want.Digest) {

@@ -290,7 +290,7 @@ func (d *Staged) publish(ctx context.Context, watch *Watch) (*Outcome, error) {
 func (s *Site) newPublish(ctx context.Context, plan *Plan, st *staging, number int) (p *publish, err error) {
 	switch {
 	case st.fresh:
-		p, err = s.newFresh(ctx, plan, st.staged, number)
+		p, err = s.newFresh(ctx, plan, st.inPlace, number)
 	case s.trees != "":
 		p = newSwitch(s, plan, st.staged, number)
 	default:
@@ -356,12 +356,16 @@ func (p *publish) entries() []manifest.Entry {
 		found      = inOrder(plan.Survey.Found, func(f *diff.Found) string { return f.Path })
 		changes    = inOrder(plan.Result.Changes, func(c *diff.Change) string { return c.Path })
 		before     = inOrder(plan.Survey.Known(), func(e *manifest.Entry) string { return e.Path })
-		out        = make([]manifest.Entry, 0, len(plan.Want))
+		out        []manifest.Entry
 	)
+	if p.fresh && len(p.undone) == 0 && keep == nil && !plan.Hand {
+		return plan.Want // all of it is there, and nothing else
+	}
 	var recorded []manifest.Entry
 	if len(p.undone) > 0 || keep != nil || manifest.Contents(plan.Survey.Entries()) < len(plan.Survey.Entries()) {
 		recorded = plan.Survey.Entries() // else all that is recorded is wanted, or goes
 	}
+	out = make([]manifest.Entry, 0, len(plan.Want))
 	together(plan.Want, recorded, func(want, was *manifest.Entry) {
 		path := cmp.Or(want, was).Path
 		f, c, r := found(path), changes(path), before(path)

@@ -60,7 +60,10 @@ type blockFile struct {
 	Bytes int64 `json:"bytes"` // of the blocks of the tree
 }
 
-const mostFiles = 1000 // that a tree is in
+const (
+	mostFiles  = 1000 // that a tree is in
+	usualBytes = 60   // that an entry takes in a block
+)
 
 func blocksFile(number int) string { return "deployments/" + strconv.Itoa(number) + "." + blocksSuffix }
 
@@ -285,6 +288,9 @@ func (s *Site) writeEntries(ctx context.Context, number int, entries []manifest.
 		own  blocks.Writer
 		used = map[int]map[manifest.Digest]int64{}
 	)
+	if len(before.files) == 0 {
+		own.Grow(usualBytes*len(entries), 0)
+	}
 	top := blocks.Build(entries, func(name manifest.Digest, block []byte) {
 		holder, length := before.holder(name)
 		if holder == 0 {

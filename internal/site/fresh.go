@@ -66,7 +66,7 @@ func (st *staging) stageFresh(ctx context.Context) ([]*parcel, error) {
 		if !c.Sends() || st.failed(c.Path) {
 			continue
 		}
-		p := &parcel{change: c, copy: 1, name: freshTree + "/" + c.Path}
+		p := &parcel{change: c, copy: 1}
 		if there := left[c.Path]; there != nil {
 			p.stands(there.Size)
 		}
@@ -130,7 +130,7 @@ func (s *Site) clearUnwanted(ctx context.Context, left map[string]*diff.Found, f
 }
 
 // newFresh builds the steps of a publish of a fresh tree. Links, and folders with a mode of their own, are made here.
-func (s *Site) newFresh(ctx context.Context, plan *Plan, staged map[string]string, number int) (*publish, error) {
+func (s *Site) newFresh(ctx context.Context, plan *Plan, inPlace func(path string) bool, number int) (*publish, error) {
 	p := &publish{site: s, plan: plan, number: number, undone: map[string]bool{}, fresh: true}
 	p.phases = [][]step{{{Do: doAppear, Path: ".", From: freshTree}}}
 	for i := range plan.Want {
@@ -139,16 +139,16 @@ func (s *Site) newFresh(ctx context.Context, plan *Plan, staged map[string]strin
 		switch {
 		case e.Kind == manifest.Link:
 			if err = s.fs.Symlink(ctx, e.Link, s.inFresh(e.Path)); err == nil {
-				p.expected = append(p.expected, step{Do: doLink, Path: e.Path, Link: e.Link})
+				p.expected = append(p.expected, int32(i))
 			}
 		case e.Kind == manifest.Dir:
 			if err = s.fs.SetAttr(ctx, s.inFresh(e.Path), fsys.Attributes{Mode: e.Mode, Owner: e.Owner}); err == nil {
-				p.expected = append(p.expected, step{Do: doMode, Path: e.Path, Mode: e.Mode, Owner: e.Owner})
+				p.expected = append(p.expected, int32(i))
 			}
-		case staged[e.Path] == "":
+		case !inPlace(e.Path):
 			p.undone[e.Path] = true
 		default:
-			p.expected = append(p.expected, step{Do: doPlace, Path: e.Path, Mode: e.Mode, Size: e.Size, Owner: e.Owner})
+			p.expected = append(p.expected, int32(i))
 		}
 		if errors.Is(err, farend.ErrLost) {
 			return nil, err

@@ -83,10 +83,10 @@ func (st *staging) close(ctx context.Context, p *parcel, content io.Reader) erro
 	if err := st.site.makeShelves(ctx, []string{name}); err != nil {
 		return err
 	}
-	if err := st.site.fs.Rename(ctx, st.site.inRecord(p.name), st.site.inRecord(name)); err != nil {
+	if err := st.site.fs.Rename(ctx, st.site.inRecord(p.name()), st.site.inRecord(name)); err != nil {
 		return err
 	}
-	p.name = name
+	p.named = name
 	return nil
 }
 
@@ -101,15 +101,15 @@ func shelfOf(name string) string {
 func (st *staging) takeLater(ctx context.Context, p *parcel, there map[string]int64) error {
 	name := laterName(p.change.Want)
 	size, found := there[name]
-	if _, staged := there[p.name]; !found || staged {
+	if _, staged := there[p.name()]; !found || staged {
 		return nil
 	}
 	if !p.isOpen() {
-		if err := st.site.fs.Rename(ctx, st.site.inRecord(name), st.site.inRecord(p.name)); err != nil {
+		if err := st.site.fs.Rename(ctx, st.site.inRecord(name), st.site.inRecord(p.name())); err != nil {
 			return ignoreMissing(err)
 		}
 	}
-	there[p.name] = size
+	there[p.name()] = size
 	return nil
 }
 

@@ -29,7 +29,7 @@ type publish struct {
 
 	recovering bool // it was begun by a deployment that was interrupted
 
-	expected []step                 // what the fresh tree holds, for lookUp
+	expected []int32                // what the fresh tree holds, by indices into what is wanted, for lookUp
 	keeps    func(*diff.Found) bool // what is kept of what is replaced; in place alone
 
 	mu     sync.Mutex
@@ -419,18 +419,27 @@ func (p *publish) count(st step, info fsys.Info) {
 
 // lookUp looks every published name up again.
 func (p *publish) lookUp(ctx context.Context) error {
-	byFolder := map[string][]step{}
-	for _, phase := range append(p.phases, p.expected) {
-		for _, st := range phase {
+	var (
+		steps    []*step
+		byFolder = map[string][]int32{} // steps, by index, or, below 0, what is wanted
+	)
+	for _, phase := range p.phases {
+		for i := range phase {
+			st := &phase[i]
 			if (st.Do == doPlace || st.Do == doLink || st.Do == doMode || st.Do == doFolder && st.Owner != nil) && !p.undone[st.Path] {
 				dir, _ := fsys.Split(st.Path)
-				byFolder[dir] = append(byFolder[dir], st)
+				byFolder[dir] = append(byFolder[dir], int32(len(steps)))
+				steps = append(steps, st)
 			}
 		}
 	}
+	for _, at := range p.expected {
+		dir, _ := fsys.Split(p.plan.Want[at].Path)
+		byFolder[dir] = append(byFolder[dir], -1-at)
+	}
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(p.site.jobs)
-	for dir, steps := range byFolder {
+	for dir, those := range byFolder {
 		group.Go(func() error {
 			list, err := p.site.fs.List(ctx, p.site.at(dir))
 			if errors.Is(err, farend.ErrLost) || ctx.Err() != nil {
@@ -440,7 +449,13 @@ func (p *publish) lookUp(ctx context.Context) error {
 			for _, info := range list {
 				found[fsys.Join(dir, info.Name)] = info
 			}
-			for _, st := range steps {
+			for _, at := range those {
+				var st step
+				if at >= 0 {
+					st = *steps[at]
+				} else {
+					st = expects(&p.plan.Want[-1-at])
+				}
 				info, ok := found[st.Path]
 				p.count(st, info)
 				if reason := p.site.differs(st, info, ok); reason != "" {
@@ -451,4 +466,15 @@ func (p *publish) lookUp(ctx context.Context) error {
 		})
 	}
 	return group.Wait()
+}
+
+// expects gives the step that would make an entry, as far as looking it up needs it.
+func expects(e *manifest.Entry) step {
+	switch e.Kind {
+	case manifest.Link:
+		return step{Do: doLink, Path: e.Path, Link: e.Link}
+	case manifest.Dir:
+		return step{Do: doMode, Path: e.Path, Mode: e.Mode, Owner: e.Owner}
+	}
+	return step{Do: doPlace, Path: e.Path, Mode: e.Mode, Size: e.Size, Owner: e.Owner}
 }

@@ -34,12 +34,12 @@ func (st *staging) double(ctx context.Context, doubles map[*parcel][]*parcel) (u
 		all   []*parcel
 	)
 	for first, others := range doubles {
-		if st.staged[first.change.Path] == "" {
+		if !st.inPlace(first.change.Path) {
 			unmade = append(unmade, others...) // each has a file of its own here, which may be in order
 			continue
 		}
 		for _, p := range others {
-			pairs = append(pairs, fsys.Pair{From: st.site.inRecord(first.name), To: st.site.inRecord(p.name)})
+			pairs = append(pairs, fsys.Pair{From: st.site.inRecord(first.name()), To: st.site.inRecord(p.name())})
 			all = append(all, p)
 		}
 	}
@@ -52,7 +52,7 @@ func (st *staging) double(ctx context.Context, doubles map[*parcel][]*parcel) (u
 			unmade = append(unmade, p)
 			continue
 		}
-		st.staged[p.change.Path] = p.name
+		st.isStaged(p)
 		st.out.Reused++
 	}
 	return unmade, nil
@@ -70,7 +70,7 @@ func (st *staging) copies(ctx context.Context, pairs []fsys.Pair) ([]bool, error
 
 func (st *staging) setAttr(ctx context.Context, p *parcel) error {
 	attr := p.change.Want.Attributes
-	return st.site.fs.SetAttr(ctx, st.site.inRecord(p.name), attr)
+	return st.site.fs.SetAttr(ctx, st.site.inRecord(p.name()), attr)
 }
 
 // reuse finds content that need not be sent: in the kept store, or at the site under another name.
@@ -98,15 +98,15 @@ func (st *staging) reuse(ctx context.Context, parcels []*parcel) error {
 		case p.there:
 		case isKept && size == want.Size && !used[name]:
 			used[name] = true // the next path with this content needs a copy of its own
-			p.name, p.there, p.reused = name, true, true
+			p.named, p.there, p.reused = name, true, true
 		case isKept && size == want.Size:
-			pairs = append(pairs, fsys.Pair{From: st.site.inRecord(name), To: st.site.inRecord(p.name)})
+			pairs = append(pairs, fsys.Pair{From: st.site.inRecord(name), To: st.site.inRecord(p.name())})
 			copied = append(copied, p)
 		case st.plan.Survey.held[want.Digest] != "":
-			pairs = append(pairs, fsys.Pair{From: st.plan.Survey.held[want.Digest], To: st.site.inRecord(p.name)})
+			pairs = append(pairs, fsys.Pair{From: st.plan.Survey.held[want.Digest], To: st.site.inRecord(p.name())})
 			copied = append(copied, p)
 		case f != nil && f.Size == want.Size:
-			pairs = append(pairs, fsys.Pair{From: st.site.at(f.Path), To: st.site.inRecord(p.name)})
+			pairs = append(pairs, fsys.Pair{From: st.site.at(f.Path), To: st.site.inRecord(p.name())})
 			copied = append(copied, p)
 		}
 	}
@@ -130,7 +130,7 @@ func (st *staging) borrow(ctx context.Context, p *parcel, f *diff.Found) bool {
 	if !ok || f.Mode != p.change.Want.Mode || p.change.Want.Owner != nil || p.part > 0 || !st.goes(f.Path) {
 		return false
 	}
-	return linker.Link(ctx, st.site.at(f.Path), st.site.inRecord(p.name)) == nil
+	return linker.Link(ctx, st.site.at(f.Path), st.site.inRecord(p.name())) == nil
 }
 
 // goes tells whether a path's content goes from the site with this deployment.
@@ -163,11 +163,11 @@ func (st *staging) resume(ctx context.Context, parcels []*parcel) (missing []*pa
 			return nil, wrong[i]
 		case wrong[i] != nil:
 			// It may be one file with something at the site: it must not be written into.
-			if err := st.site.discard(ctx, []string{p.name}); err != nil {
+			if err := st.site.discard(ctx, []string{p.name()}); err != nil {
 				return nil, err
 			}
 			if p.there, p.part = false, 0; !st.fresh {
-				p.name = storeName(incoming, p.change.Want.Digest, p.copy)
+				p.named = storeName(incoming, p.change.Want.Digest, p.copy)
 			}
 			missing = append(missing, p)
 			continue
@@ -176,7 +176,7 @@ func (st *staging) resume(ctx context.Context, parcels []*parcel) (missing []*pa
 		default:
 			st.out.Resumed++
 		}
-		st.staged[p.change.Path] = p.name
+		st.isStaged(p)
 	}
 	return missing, nil
 }

@@ -40,19 +40,28 @@ type staging struct {
 
 	mu     sync.Mutex
 	bad    map[string]bool   // paths that failed
-	staged map[string]string // path to name in the record, for all whose bytes are in place
+	staged map[string]string // path to name in the record, for all whose bytes are in place; not of a tree that is staged whole
 }
 
 // parcel is one file to stage.
 type parcel struct {
 	change *diff.Change
-	name   string // in the record; in incoming, or, once it was found there, in kept
+	named  string // see name
 	there  bool   // an earlier deployment may have brought all of it
 	part   int64  // bytes that an earlier deployment may have brought
 	copy   int    // which of the paths with this content, from 1
 	reused bool   // taken from what the site or its kept store holds
 
 	checked bool // its digest was computed from the bytes as they were written
+}
+
+// name gives the name in the record: in incoming, or, once it was found there, in kept; of a tree that is staged whole, its
+// place in that.
+func (p *parcel) name() string {
+	if p.named == "" {
+		return freshTree + "/" + p.change.Path
+	}
+	return p.named
 }
 
 func (st *staging) run(ctx context.Context) error {
@@ -137,13 +146,13 @@ func (st *staging) parcels(ctx context.Context) ([]*parcel, error) {
 		}
 		p := &parcel{change: c}
 		if p.isOpen() {
-			p.name = laterName(c.Want)
+			p.named = laterName(c.Want)
 		} else {
 			st.sameContent[c.Want.Digest]++
 			p.copy = st.sameContent[c.Want.Digest]
-			p.name = storeName(incoming, c.Want.Digest, p.copy)
+			p.named = storeName(incoming, c.Want.Digest, p.copy)
 		}
-		out, names = append(out, p), append(names, p.name)
+		out, names = append(out, p), append(names, p.name())
 	}
 	there, err := st.site.storeSizes(ctx, incoming, shelvesOf(out))
 	if err != nil {
@@ -158,7 +167,7 @@ func (st *staging) parcels(ctx context.Context) ([]*parcel, error) {
 				return nil, err
 			}
 		}
-		if size, stands := there[p.name]; stands {
+		if size, stands := there[p.name()]; stands {
 			p.stands(size)
 		}
 	}
@@ -183,7 +192,7 @@ func (p *parcel) stands(size int64) {
 func shelvesOf(parcels []*parcel) map[string]bool {
 	out := map[string]bool{}
 	for _, p := range parcels {
-		out[shelfOf(p.name)] = true
+		out[shelfOf(p.name())] = true
 		if p.change.Want.Size >= LaterFrom {
 			out[shelfOf(laterName(p.change.Want))] = true
 		}
@@ -234,10 +243,28 @@ func (st *staging) arrived(ctx context.Context, p *parcel, err error) error {
 		st.fail(p.change.Path, err)
 		return nil
 	}
+	st.isStaged(p)
+	return nil
+}
+
+// isStaged notes that a parcel's bytes are in place.
+func (st *staging) isStaged(p *parcel) {
+	if st.fresh { // all that has not failed is
+		return
+	}
 	st.mu.Lock()
 	defer st.mu.Unlock()
-	st.staged[p.change.Path] = p.name
-	return nil
+	st.staged[p.change.Path] = p.name()
+}
+
+// inPlace tells whether a path's bytes are.
+func (st *staging) inPlace(path string) bool {
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	if st.fresh {
+		return !st.bad[path]
+	}
+	return st.staged[path] != ""
 }
 
 // sent counts a file that was sent.
@@ -251,7 +278,7 @@ func (st *staging) sent(p *parcel, bytes int64) {
 
 func (st *staging) send(ctx context.Context, p *parcel) error {
 	want := p.change.Want
-	f, name := st.site.fs, st.site.inRecord(p.name)
+	f, name := st.site.fs, st.site.inRecord(p.name())
 	content, err := st.plan.Open(want.Path)
 	if err != nil {
 		return fmt.Errorf("read it here: %w", err)
@@ -358,8 +385,7 @@ func (m *measured) Size() int64 { return m.size }
 // check compares what arrived with what was wanted, and takes back what is wrong.
 func (st *staging) check(ctx context.Context, sent []*parcel) error {
 	arrived := slices.DeleteFunc(slices.Clone(sent), func(p *parcel) bool {
-		return st.staged[p.change.Path] == "" ||
-			p.checked
+		return p.checked || !st.inPlace(p.change.Path)
 	})
 	if len(arrived) < len(sent) {
 		if st.out.Method = WhileWriting; st.proved.Load() {
@@ -377,7 +403,7 @@ func (st *staging) check(ctx context.Context, sent []*parcel) error {
 		st.fail(arrived[i].change.Path, st.plan.WhyWrong(ctx, arrived[i].change.Path, arrived[i].change.Want.Digest,
 			err))
 		delete(st.staged, arrived[i].change.Path)
-		if err := st.site.discard(ctx, []string{arrived[i].name}); err != nil {
+		if err := st.site.discard(ctx, []string{arrived[i].name()}); err != nil {
 			return err
 		}
 	}
@@ -392,7 +418,7 @@ func (st *staging) digests(ctx context.Context, parcels []*parcel) ([]error, err
 		bytes int64
 	)
 	for i, p := range parcels {
-		names[i] = st.site.inRecord(p.name)
+		names[i] = st.site.inRecord(p.name())
 		bytes += p.change.Want.Size
 	}
 	if len(parcels) == 0 {

@@ -82,7 +82,7 @@ func (st *staging) resumesAt(p *parcel) int64 {
 func (st *staging) take(ctx context.Context, p *parcel, offset int64, content io.Reader, whole []byte) (err error) {
 	var (
 		want = p.change.Want
-		name = st.site.inRecord(p.name)
+		name = st.site.inRecord(p.name())
 		sent int64
 		got  manifest.Digest
 	)
@@ -111,7 +111,7 @@ func (st *staging) take(ctx context.Context, p *parcel, offset int64, content io
 	}
 	if err != nil {
 		if !errors.Is(err, farend.ErrLost) && ctx.Err() == nil {
-			_ = st.site.fs.Remove(ctx, st.site.inRecord(p.name)) // it would be found out by its bytes
+			_ = st.site.fs.Remove(ctx, st.site.inRecord(p.name())) // it would be found out by its bytes
 		}
 		return err
 	}

@@ -36,13 +36,18 @@ type span struct {
 // Add adds a block, unless it is there.
 func (w *Writer) Add(name manifest.Digest, block []byte) {
 	if w.has == nil {
-		w.has, w.text = map[manifest.Digest]span{}, []byte(fileMagic)
+		w.has, w.text = map[manifest.Digest]span{}, append(w.text, fileMagic...)
 	}
 	if _, there := w.has[name]; there {
 		return
 	}
 	w.has[name] = span{uint64(len(w.text)), uint32(len(block))}
 	w.text = append(w.text, block...)
+}
+
+// Grow makes room for so many bytes more of blocks, which are so many.
+func (w *Writer) Grow(bytes, blocks int) {
+	w.text = slices.Grow(w.text, bytes+blocks*indexEntry+trailer)
 }
 
 // Len gives how many bytes the blocks have.
