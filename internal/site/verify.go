@@ -80,17 +80,14 @@ func (s *Site) Verify(ctx context.Context, m *manifest.Manifest, strays bool, wa
 			return nil, err
 		}
 	}
-	want := map[string]*manifest.Entry{}
-	for i := range entries {
-		want[entries[i].Path] = &entries[i]
-	}
+	want := inOrder(entries, func(e *manifest.Entry) string { return e.Path })
 	var (
 		open  []int
 		bytes int64
 	)
 	for i := range survey.Found {
 		f := &survey.Found[i]
-		if e := want[f.Path]; e != nil && e.Kind == manifest.File && f.Kind == manifest.File && f.Other == 0 &&
+		if e := want(f.Path); e != nil && e.Kind == manifest.File && f.Kind == manifest.File && f.Other == 0 &&
 			(e.Size < 0 || e.Size == f.Size) {
 			open = append(open, i)
 			bytes += f.Size

@@ -171,6 +171,20 @@ func (b *Between) Sync(ctx context.Context) error {
 	return nil
 }
 
+// Hash implements fsys.Hasher.
+func (b *Between) Hash(ctx context.Context, names []string, each func(int, manifest.Digest)) error {
+	hasher, ok := b.FS.(fsys.Hasher)
+	if !ok {
+		return farend.ErrUnsupported
+	}
+	for _, name := range names {
+		if err := b.Before("open", name); err != nil {
+			return farend.ErrUnsupported // whatever is wrong is found out one by one
+		}
+	}
+	return hasher.Hash(ctx, names, each)
+}
+
 // Digests implements fsys.Digester.
 func (b *Between) Digests(ctx context.Context, names []string, each func(int, manifest.Digest)) error {
 	if err := b.Before("digests", names...); err != nil {
