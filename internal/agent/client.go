@@ -278,7 +278,9 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 		if len(want.Entries) <= fewEntries {
 			working.Go(func() { folders, of = digestFolders(want.Entries) })
 		}
-		call.Tree = tree.Tree()
+		if call.Tree = want.Tree; call.Tree.IsZero() {
+			call.Tree = tree.Tree()
+		}
 	}
 	defer working.Wait()
 	var answer compareAnswer

@@ -25,7 +25,8 @@ type Surveying struct {
 type Comparing struct {
 	As       ID
 	Survey   ID
-	Recorded bool // the survey found a deployment that is recorded
+	Recorded bool            // the survey found a deployment that is recorded
+	Tree     manifest.Digest // of the content; zero: it was not computed
 	site.Wanted
 }
 

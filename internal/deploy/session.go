@@ -24,6 +24,8 @@ type Session struct {
 	Content func(ctx context.Context) (*content.Content, error)
 	Options Options
 	Person  Person
+	// Distant tells that the engine is behind a connection, and compares trees by their digests first.
+	Distant bool
 
 	ahead ahead
 }
@@ -96,9 +98,13 @@ func (s *Session) Compare(ctx context.Context) (*Comparison, error) {
 	defer done()
 	c := &Comparison{able: s.Engine.Abilities()}
 	surveyed, compared := calls.NewID(), calls.NewID()
+	var tree manifest.Digest
 	group, both := errgroup.WithContext(ctx)
 	group.Go(func() (err error) {
-		c.Content, err = s.Content(both)
+		if c.Content, err = s.Content(both); err == nil && s.Distant && len(c.Content.Later) == 0 {
+			c.Content.Date(time.Now())
+			tree = c.TreeDigest() // while the site is surveyed
+		}
 		return err
 	})
 	group.Go(func() (err error) {
@@ -119,7 +125,7 @@ func (s *Session) Compare(ctx context.Context) (*Comparison, error) {
 	want := site.Wanted{Entries: c.Content.Entries, Kept: c.kept(), Gone: c.Content.Gone, Retire: s.Options.Retire,
 		Rule: diff.Rule{Times: s.Options.Compare == ByTime, Nothing: s.Options.Compare == Nothing}}
 	answer, err := calls.Compare.Watched(ctx, s.Engine, &calls.Comparing{As: compared, Survey: surveyed,
-		Recorded: c.Survey.Number > 0, Wanted: want}, watch)
+		Recorded: c.Survey.Number > 0, Tree: tree, Wanted: want}, watch)
 	if err != nil {
 		return nil, err
 	}
