@@ -12,9 +12,11 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"maps"
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
 )
 
 // options is what can be asked for.
@@ -68,7 +70,8 @@ func run(ctx context.Context, opt options) error {
 	if err != nil || opt.report == "" {
 		return err
 	}
-	for name, plot := range plots {
+	for _, name := range slices.Sorted(maps.Keys(plots)) {
+		plot := plots[name]
 		if err := os.WriteFile(filepath.Join(opt.report, name), plot.svg(), 0o644); err != nil {
 			return err
 		}

@@ -20,6 +20,8 @@ type bench struct {
 	ctx    context.Context
 	dir    string
 	server *server
+
+	measured []ofSize // see bySize
 }
 
 func newBench(ctx context.Context, opt options) (*bench, error) {

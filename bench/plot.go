@@ -61,7 +61,8 @@ func (b *bench) plots() (map[string]*plot, error) {
 			trips.lines[at].points = append(trips.lines[at].points, [2]float64{float64(trip), s.took.Seconds()})
 		}
 	}
-	return map[string]*plot{"benchmarks-files.svg": files, "benchmarks-round-trip.svg": trips}, nil
+	memory, err := b.memoryPlot()
+	return map[string]*plot{"benchmarks-files.svg": files, "benchmarks-round-trip.svg": trips, "benchmarks-memory.svg": memory}, err
 }
 
 const (
@@ -99,7 +100,7 @@ func (p *plot) svg() []byte {
 	}
 	fmt.Fprintf(&out, `<text x="%d" y="%d" text-anchor="middle">%s</text><text x="16" y="%d" transform="rotate(-90 16 %[4]d)" text-anchor="middle">%s</text>`+"\n", left+innerWidth/2, height-16, p.x, top+innerHeight/2, p.y)
 	for i, l := range p.lines {
-		colour, dash := []string{"#0b6e8f", "#b5491c", "#4d7a1f"}[i], []string{"none", "7 4", "2 3"}[i]
+		colour, dash := []string{"#0b6e8f", "#b5491c", "#4d7a1f", "#6a4c93"}[i], []string{"none", "7 4", "2 3", "10 3 2 3"}[i]
 		var path bytes.Buffer
 		for n, at := range l.points {
 			fmt.Fprintf(&path, "%s%.1f %.1f ", map[bool]string{true: "M", false: "L"}[n == 0], x(at[0]), y(at[1]))
@@ -124,6 +125,9 @@ func niceStep(v float64) float64 {
 }
 
 func grouped(v float64) string {
+	if v >= 1e6 {
+		return fmt.Sprintf("%d,%03d,%03d", int(v)/1_000_000, int(v)/1000%1000, int(v)%1000)
+	}
 	if v >= 1000 {
 		return fmt.Sprintf("%d,%03d", int(v)/1000, int(v)%1000)
 	}
