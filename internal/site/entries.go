@@ -140,10 +140,12 @@ func (h *head) check(number int) error {
 	case len(h.Blocks) > mostFiles:
 		return &UntrustedError{fmt.Sprintf("its entries are in %d files", len(h.Blocks))}
 	}
+	seen := map[int]bool{}
 	for _, f := range h.Blocks {
-		if f.Of < 1 || f.Of > number {
+		if f.Of < 1 || f.Of > number || seen[f.Of] {
 			return &UntrustedError{fmt.Sprintf("its entries are in a file of deployment %d", f.Of)}
 		}
+		seen[f.Of] = true
 	}
 	return nil
 }
@@ -163,7 +165,7 @@ func (s *Site) recordedTree(ctx context.Context, number int) (*manifest.Manifest
 	}
 	s.shelved.add(shelf)
 	m := h.manifest()
-	if m.Entries, err = blocks.Read(blocks.Ref{Name: h.Top, Entries: h.Count}, shelf.block); err != nil && !isRecordError(err) {
+	if m.Entries, err = blocks.Read(blocks.Ref{Name: h.Top, Entries: h.Count}, shelf.size(), shelf.block); err != nil && !isRecordError(err) {
 		err = &RecordError{s.inRecord(deploymentFile(number)), err}
 	}
 	return m, h.Tree, err
@@ -248,10 +250,25 @@ func (s *shelved) add(read *shelf) {
 	}
 }
 
+// forget is for a file that is written once more.
+func (s *shelved) forget(number int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.files, number)
+}
+
 func (s *shelved) file(number int) *blocks.File {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.files[number]
+}
+
+// size gives how many bytes the files have.
+func (s *shelf) size() (bytes int64) {
+	for _, file := range s.files {
+		bytes += file.Size()
+	}
+	return bytes
 }
 
 // block gives the bytes of a block.
@@ -328,6 +345,7 @@ func (s *Site) writeEntries(ctx context.Context, number int, entries []manifest.
 	if err := s.keepOwn(ctx, number, &own); err != nil || own.Len() == 0 {
 		return out, err
 	}
+	s.shelved.forget(number)
 	return out, s.write(ctx, blocksFile(number), own.Bytes())
 }
 

@@ -216,6 +216,8 @@ func TestARecordThatCannotBeUsedIsNamed(t *testing.T) {
 			"version 3 is not known: this program reads versions 1 to 2, and a newer one wrote it"},
 		"in a file of a later deployment": {"deployments/1.json", func(text string) string { return strings.Replace(text, `"of":1`, `"of":7`, 1) },
 			"its entries are in a file of deployment 7"},
+		"in one file twice": {"deployments/1.json", func(text string) string { return strings.Replace(text, `{"of":1`, `{"of":1,"bytes":1},{"of":1`, 1) },
+			"its entries are in a file of deployment 1"},
 		"with too many entries": {"deployments/1.json", func(text string) string { return strings.Replace(text, `"count":12`, `"count":4000000000`, 1) },
 			"it has 4000000000 entries"},
 		"with fewer entries": {"deployments/1.json", func(text string) string { return strings.Replace(text, `"count":12`, `"count":11`, 1) }, "block"},

@@ -391,6 +391,39 @@ func (l *Conn) Command(want int, format string, arguments ...any) (int, string, 
 	return l.replies.ReadResponse(want)
 }
 
+// Step is a command, and the code of the reply that will do, or its first digits.
+type Step struct {
+	Want    int
+	Command string
+}
+
+// Steps sends commands right behind one another, in one round trip, and gives the first error: servers read them one by one
+// (RFC 959, section 4.2), and each is answered, also behind one that was refused.
+func (l *Conn) Steps(steps ...Step) error {
+	var all strings.Builder
+	for _, s := range steps {
+		if strings.ContainsAny(s.Command, "\r\n") {
+			return ftp.ErrInvalidCommand
+		}
+		all.WriteString(s.Command + "\r\n")
+	}
+	if _, err := io.WriteString(l.control, all.String()); err != nil {
+		return err
+	}
+	var first error
+	for _, s := range steps {
+		_, _, err := l.replies.ReadResponse(s.Want)
+		var reply *textproto.Error
+		if err != nil && (!errors.As(err, &reply) || reply.Code == 421) { // nothing more comes
+			return err
+		}
+		if first == nil {
+			first = err
+		}
+	}
+	return first
+}
+
 // ListRaw lists a folder, which is then in Listed, line by line, where the server has listings for programs (MLSD), and
 // in what it returns where it has not.
 func (l *Conn) ListRaw(folder string) ([]*ftp.Entry, error) {

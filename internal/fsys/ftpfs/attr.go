@@ -102,8 +102,17 @@ func (f *FS) setAttributes(line *ftpline.Conn, name string, attr fsys.Attributes
 		}
 		f.sets.both.Store(false)
 	}
+	chmod := fmt.Sprintf("SITE CHMOD %o %s", attr.Mode.Perm(), full)
+	if attr.Mode != 0 && !attr.ModTime.IsZero() && f.sets.chmod.Load() && f.sets.proof.Load() && f.sets.mfmt.Load() {
+		err := line.Steps(ftpline.Step{Want: 2, Command: chmod}, ftpline.Step{Want: 2, Command: "MFMT " + when + " " + full})
+		var reply *textproto.Error
+		if err == nil || !errors.As(err, &reply) || isBroken(err) {
+			return err
+		}
+		// One of both was refused: which, and why, is found out below.
+	}
 	if attr.Mode != 0 && f.sets.chmod.Load() {
-		refused, err := f.may(line, full, 2, fmt.Sprintf("SITE CHMOD %o %s", attr.Mode.Perm(), full))
+		refused, err := f.may(line, full, 2, chmod)
 		switch {
 		case err != nil:
 			return err

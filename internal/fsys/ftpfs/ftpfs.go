@@ -338,7 +338,9 @@ func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) error {
 // Rename implements fsys.FS.
 func (f *FS) Rename(ctx context.Context, from, to string) error {
 	rename := func(from, to string) error {
-		return f.lines.do(ctx, nil, func(line *ftpline.Conn) error { return line.Rename(from, to) })
+		return f.lines.do(ctx, nil, func(line *ftpline.Conn) error {
+			return line.Steps(ftpline.Step{Want: 350, Command: "RNFR " + from}, ftpline.Step{Want: 2, Command: "RNTO " + to})
+		})
 	}
 	err := rename(f.full(from), f.full(to))
 	var reply *textproto.Error

@@ -91,11 +91,14 @@ func (s *odd) serve(conn net.Conn) {
 		case command == "RNFR":
 			from = name
 			fmt.Fprint(conn, "350 and to\r\n")
+		case command == "RNTO" && from == "":
+			fmt.Fprint(conn, "503 from where?\r\n")
 		case command == "RNTO":
 			s.mu.Lock()
 			s.files[name] = s.files[from]
 			delete(s.files, from)
 			s.mu.Unlock()
+			from = ""
 			fmt.Fprint(conn, "250 named\r\n")
 		default:
 			fmt.Fprint(conn, "500 what?\r\n")
@@ -201,6 +204,18 @@ func TestOddReplies(t *testing.T) {
 		_, err := dial.Dial(t.Context())
 		require.ErrorContains(t, err, "does not end")
 		require.LessOrEqual(t, server.times("SITE"), 1)
+	})
+	t.Run("the first of two commands is refused", func(t *testing.T) {
+		server, dial := startOdd(t, map[string]string{"RNFR": "550 not now"})
+		f := open(t, dial, "/")
+		defer f.Close()
+		_, err := f.Create(t.Context(), "fresh", strings.NewReader("gannet"), fsys.Attributes{Mode: 0o644})
+		require.NoError(t, err)
+		require.Error(t, f.Rename(t.Context(), "fresh", "page.html"))
+		_, err = f.Lstat(t.Context(), "page.html") // whose answer is not mistaken for that of the second
+		require.ErrorIs(t, err, fs.ErrNotExist)
+		require.NoError(t, f.Rename(t.Context(), "fresh", "page.html"))
+		require.Equal(t, map[string]string{"page.html": "gannet"}, server.stands())
 	})
 	t.Run("a quota", func(t *testing.T) {
 		server, dial := startOdd(t, map[string]string{"STOR": "552 Exceeded storage allocation"})

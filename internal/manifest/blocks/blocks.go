@@ -46,6 +46,7 @@ const (
 	mostItems = 1024      // in one block; a folder with more is cut into parts
 	cutMask   = 255       // on the average a part has so many items
 	leastPart = 64        // items
+	leastItem = 5         // bytes that an entry takes
 	deepest   = 1000      // folders one in the other
 	mostPaths = 512 << 20 // bytes of all paths of a tree
 )
@@ -175,12 +176,12 @@ func (e *DamageError) Error() string {
 var ErrTooMuch = fmt.Errorf("more than %d entries, or paths of more than %d bytes", manifest.MostPacked, mostPaths)
 
 // Read gives the entries of a tree, sorted by path, and checks all that manifest.Check does. Find gives the bytes of a
-// block. Its error is that of find, a *DamageError or ErrTooMuch.
-func Read(top Ref, find func(name manifest.Digest) ([]byte, error)) ([]manifest.Entry, error) {
+// block, of which there are so many in all. Its error is that of find, a *DamageError or ErrTooMuch.
+func Read(top Ref, bytes int64, find func(name manifest.Digest) ([]byte, error)) ([]manifest.Entry, error) {
 	if top.Entries < 0 || top.Entries > manifest.MostPacked {
 		return nil, ErrTooMuch
 	}
-	r := &reader{find: find, out: make([]manifest.Entry, 0, top.Entries)}
+	r := &reader{find: find, out: make([]manifest.Entry, 0, min(int64(top.Entries), bytes/leastItem))}
 	if err := r.folder(top, "", 0); err != nil {
 		return nil, err
 	}

@@ -82,7 +82,7 @@ func TestATreeComesBackFromItsBlocks(t *testing.T) {
 		kept := shelf{}
 		top, _ := kept.build(entries)
 		require.Equal(t, len(entries), top.Entries)
-		read, err := blocks.Read(top, kept.find)
+		read, err := blocks.Read(top, 1<<20, kept.find)
 		require.NoError(t, err)
 		require.Equal(t, (&manifest.Manifest{Entries: entries}).Tree(), (&manifest.Manifest{Entries: read}).Tree())
 		for i := range read {
@@ -137,7 +137,7 @@ func TestAFileOfBlocksKeepsThem(t *testing.T) {
 	file, err := blocks.ReadFile(text)
 	require.NoError(t, err)
 	find := func(name manifest.Digest) ([]byte, error) { return file.Block(name) }
-	read, err := blocks.Read(top, find)
+	read, err := blocks.Read(top, 1<<20, find)
 	require.NoError(t, err)
 	require.Equal(t, entries, read)
 	length, there := file.Index().Length(top.Name)
@@ -152,7 +152,7 @@ func TestAFileOfBlocksKeepsThem(t *testing.T) {
 			spoilt[at] ^= 4
 			file, err := blocks.ReadFile(spoilt)
 			if err == nil {
-				_, err = blocks.Read(top, func(name manifest.Digest) ([]byte, error) { return file.Block(name) })
+				_, err = blocks.Read(top, 1<<20, func(name manifest.Digest) ([]byte, error) { return file.Block(name) })
 			}
 			require.Error(t, err, "byte %d", at)
 		}
@@ -195,7 +195,7 @@ func TestBlocksThatSomebodyMadeUpAreRefused(t *testing.T) {
 				}
 				return []byte(block.text), nil
 			}
-			_, err := blocks.Read(blocks.Ref{Name: name, Entries: block.entries}, find)
+			_, err := blocks.Read(blocks.Ref{Name: name, Entries: block.entries}, 100, find)
 			var damage *blocks.DamageError
 			require.ErrorAs(t, err, &damage)
 		})
