@@ -69,6 +69,7 @@ const (
 	width, height            = 880, 480
 	left, right, top, bottom = 70, 30, 50, 60
 	innerWidth, innerHeight  = width - left - right, height - top - bottom
+	half                     = 3.8 // of how wide a character of a label is
 )
 
 // svg draws the plot. Lines differ by dashes and marks as well as by colour.
@@ -96,7 +97,9 @@ func (p *plot) svg() []byte {
 		fmt.Fprintf(&out, `<line x1="%d" x2="%d" y1="%.1f" y2="%.1f" stroke="#ddd"/><text x="%d" y="%.1f" text-anchor="end">%g</text>`+"\n", left, width-right, y(v), y(v), left-8, y(v)+4, math.Round(v*1000)/1000)
 	}
 	for _, at := range p.lines[0].points {
-		fmt.Fprintf(&out, `<line x1="%.1f" x2="%.1f" y1="%d" y2="%d" stroke="#eee"/><text x="%.1f" y="%d" text-anchor="middle">%s</text>`+"\n", x(at[0]), x(at[0]), top, height-bottom, x(at[0]), height-bottom+20, grouped(at[0]))
+		label := grouped(at[0])
+		middle := min(x(at[0]), width-4-half*float64(len(label))) // it must not leave the picture
+		fmt.Fprintf(&out, `<line x1="%.1f" x2="%.1f" y1="%d" y2="%d" stroke="#eee"/><text x="%.1f" y="%d" text-anchor="middle">%s</text>`+"\n", x(at[0]), x(at[0]), top, height-bottom, middle, height-bottom+20, label)
 	}
 	fmt.Fprintf(&out, `<text x="%d" y="%d" text-anchor="middle">%s</text><text x="16" y="%d" transform="rotate(-90 16 %[4]d)" text-anchor="middle">%s</text>`+"\n", left+innerWidth/2, height-16, p.x, top+innerHeight/2, p.y)
 	for i, l := range p.lines {
