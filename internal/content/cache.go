@@ -139,7 +139,7 @@ func (c *Cache) load(source string) *digests {
 	return d
 }
 
-// close lets go of the file of the cache.
+// close closes the file of the cache.
 func (d *digests) close() {
 	if d.old != nil {
 		d.old.Close()
