@@ -141,3 +141,33 @@ func TestALineThatEndsAtOnceIsLost(t *testing.T) {
 	_, err := Connect(t.Context(), near, near, near, "test", Root{Path: "www"})
 	require.ErrorIs(t, err, farend.ErrLost)
 }
+
+// TestWhatIsSaidOfAFileOutlivesItsFrame has frames be used again once what they carried is read.
+func TestWhatIsSaidOfAFileOutlivesItsFrame(t *testing.T) {
+	digest := manifest.Digest{1, 2, 3}
+	s := &supply{inbox: newInbox(), want: content{"a": "gannet"}.entries(), over: make(chan struct{}), ask: func(need) error { return nil }, grant: func(int64) {}}
+	var frames [][]byte
+	for _, records := range [][]record{{{0, 0, []byte("gannet")}}, {{0, recordDigest, digest[:]}, {0, recordLast, nil}}} {
+		var frame []byte
+		for _, r := range records {
+			frame = appendRecord(frame, r)
+		}
+		head, body, _ := packContent(frame, false)
+		frames = append(frames, append(head, body...))
+		require.NoError(t, s.inbox.push(frames[len(frames)-1]))
+	}
+	require.NoError(t, s.Supply(t.Context(), []site.Piece{{Path: "a"}}, func(_ context.Context, _ int, in io.Reader, _ []byte, _ error) error {
+		text, err := io.ReadAll(in)
+		require.NoError(t, err)
+		require.Equal(t, "gannet", string(text))
+		for _, frame := range frames {
+			clear(frame)
+		}
+		said, known := in.(interface {
+			Digest() (manifest.Digest, bool)
+		}).Digest()
+		require.True(t, known)
+		require.Equal(t, digest, said)
+		return nil
+	}))
+}

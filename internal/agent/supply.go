@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -259,7 +260,7 @@ func (d *distributor) part(ctx context.Context, frame *delivery, r record) error
 		if len(r.data) != len(manifest.Digest{}) {
 			return fmt.Errorf("%w: a digest of %d bytes", ErrProtocol, len(r.data))
 		}
-		p.data, p.whole = nil, r.data
+		p.data, p.whole = nil, bytes.Clone(r.data) // the frame is used again before it is asked for
 	}
 	select {
 	case d.large.parts <- p:
