@@ -84,7 +84,9 @@ func containersThatRun(t *testing.T, all *enginetest.Engine, program string) {
 	})
 	t.Run("told of what was published", func(t *testing.T) {
 		c := all.For(t)
-		name := c.Run(enginetest.Wanted{Command: []string{"/bin/sh", "-c", `trap "echo told >>/tmp/told" HUP; while :; do busybox sleep 0.1; done`}})
+		name := c.Run(enginetest.Wanted{Command: []string{"/bin/sh", "-c", `trap "echo told >>/tmp/told" HUP; echo >/tmp/waits; while :; do busybox sleep 0.1; done`}})
+		require.Eventually(t, func() bool { return c.In(name, "sh", "-c", "cat /tmp/waits || true") == "\n" }, 30*time.Second, 50*time.Millisecond,
+			"whoever is told too early ends")
 		p := place(t, "restart: \"signal:HUP\", url: \"container://"+name+"/srv/site\"")
 		require.Contains(t, p.tartine("deploy"), "was sent HUP")
 		require.NotContains(t, p.tartine("deploy"), "HUP", "nothing changed")
