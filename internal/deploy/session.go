@@ -139,7 +139,8 @@ func (s *Session) Compare(ctx context.Context) (*Comparison, error) {
 	return c, nil
 }
 
-// resolve finds out digests that are open: those of files that need not be sent, should the site hold their content.
+// resolve finds out digests that are open: those of files that need not be sent, should the site hold their content, or
+// another file of the content have it, too.
 func (s *Session) resolve(ctx context.Context, c *Comparison, surveyed calls.ID) error {
 	open := c.Content.Later
 	if len(open) == 0 {
@@ -158,10 +159,13 @@ func (s *Session) resolve(ctx context.Context, c *Comparison, surveyed calls.ID)
 		if err != nil {
 			return err
 		}
-		all := open
+		all, alike := open, map[int64]int{}
+		for i := range c.Content.Entries {
+			alike[c.Content.Entries[i].Size]++
+		}
 		open = nil
 		for i, path := range all {
-			if slices.Contains(held, sizes[i]) {
+			if slices.Contains(held, sizes[i]) || alike[sizes[i]] > 1 {
 				open = append(open, path)
 			}
 		}

@@ -111,11 +111,12 @@ const mostHead = 64 << 10
 
 // readFirst reads an N.json of version 1.
 func (s *Site) readFirst(ctx context.Context, in io.Reader, h *head, entries bool) (m *manifest.Manifest, err error) {
+	in = io.LimitReader(in, mostList+1)
 	if !entries {
 		m, h.Tree, err = manifest.ReadHead(in)
 		return m, err
 	}
-	text, err := io.ReadAll(io.LimitReader(in, mostList+1))
+	text, err := io.ReadAll(in)
 	switch {
 	case err != nil:
 		return nil, err
