@@ -11,6 +11,7 @@ import (
 	"net/http/httptest"
 	"net/url"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -183,10 +184,10 @@ func TestAFileThatIsKnownIsNotFetched(t *testing.T) {
 }
 
 func TestAVisitEndsWhereNobodyAnswers(t *testing.T) {
-	asked := 0
+	var asked atomic.Int64
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if !strings.HasPrefix(r.URL.Path, "/tartine-") {
-			asked++
+			asked.Add(1)
 			panic(http.ErrAbortHandler)
 		}
 		w.WriteHeader(http.StatusNotFound)
@@ -201,7 +202,7 @@ func TestAVisitEndsWhereNobodyAnswers(t *testing.T) {
 	_, err = v.Look(t.Context())
 	var silent *web.UnreachableError
 	require.ErrorAs(t, err, &silent)
-	require.Less(t, asked, 60)
+	require.Less(t, asked.Load(), int64(60))
 }
 
 func TestAWholeSiteThatMoved(t *testing.T) {
