@@ -5,7 +5,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 )
 
 // A site of three sizes, behind a command, so that the system tells the memory of both ends: what a deployment, a no-op and
@@ -15,12 +14,11 @@ import (
 type ofSize struct {
 	files int
 
-	first, noop, change sample        // here
-	firstThere          int64         // memory of the far end, in bytes
-	noopThere           int64         //
-	changeThere         int64         //
-	grown               int64         // by how many bytes the record has grown for the changed file
-	took                time.Duration // of a no-op, the median of several
+	first, noop, change sample // here
+	firstThere          int64  // memory of the far end, in bytes
+	noopThere           int64  //
+	changeThere         int64  //
+	grown               int64  // by how many bytes the record has grown for the changed file
 }
 
 var sizes = []int{10_000, 100_000, 1_000_000}
@@ -73,7 +71,7 @@ func (b *bench) size(files int) (out *ofSize, err error) {
 	if err != nil {
 		return nil, err
 	}
-	out.noop, out.took = m[0], m[0].took
+	out.noop = m[0]
 	before, err := recordSize(b.in(".site.tartine"))
 	if err != nil {
 		return nil, err

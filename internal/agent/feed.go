@@ -14,7 +14,6 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"tartine/internal/fsys"
-	"tartine/internal/manifest"
 	"tartine/internal/site"
 )
 
@@ -313,9 +312,7 @@ func (f *feeder) fillLarge(ctx context.Context, b *batch) error {
 
 // appendDigest says the digest of a file whose digest was open, which is known when all of it was read.
 func (f *feeder) appendDigest(frame []byte, position int, content any) []byte {
-	known, ok := content.(interface {
-		Digest() (manifest.Digest, bool)
-	})
+	known, ok := content.(fsys.Digested)
 	if !ok {
 		return frame
 	}

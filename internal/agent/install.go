@@ -105,8 +105,8 @@ func (d *dialogue) start(program Program) (said string, err error) {
 	if err != nil {
 		return "", err
 	}
-	if build.sums != own { // that it may be there already could not be asked before
-		if said, system, err = d.startCopy(build.sums); err != nil || system == "" {
+	if build.sha256 != own.sha256 { // that it may be there already could not be asked before
+		if said, system, err = d.startCopy(build.sums()); err != nil || system == "" {
 			return said, err
 		}
 	}
@@ -155,7 +155,12 @@ func Marker() string { return "tartine-" + rand.Text() }
 // build is a program for one system.
 type build struct {
 	content []byte
-	sums
+	sha256  string
+}
+
+func (b *build) sums() sums {
+	blake := blake2b.Sum512(b.content)
+	return sums{b.sha256, hex.EncodeToString(blake[:])}
 }
 
 // sums are the digests of a program, in hex.
@@ -166,8 +171,8 @@ func readBuild(file string) (*build, error) {
 	if err != nil {
 		return nil, err
 	}
-	sha, blake := sha256.Sum256(content), blake2b.Sum512(content)
-	return &build{content, sums{hex.EncodeToString(sha[:]), hex.EncodeToString(blake[:])}}, nil
+	sum := sha256.Sum256(content)
+	return &build{content, hex.EncodeToString(sum[:])}, nil
 }
 
 func ownBuild(file string) (*build, error) {
@@ -216,10 +221,11 @@ func ownSums(file string) (sums, error) {
 	if err != nil {
 		return sums{}, err
 	}
+	found := own.sums()
 	if memory != "" && os.MkdirAll(filepath.Dir(memory), 0o700) == nil {
-		_ = os.WriteFile(memory, []byte(facts+own.sha256+" "+own.blake2b), 0o600) // it only saves time
+		_ = os.WriteFile(memory, []byte(facts+found.sha256+" "+found.blake2b), 0o600) // it only saves time
 	}
-	return own.sums, nil
+	return found, nil
 }
 
 var sumsPattern = regexp.MustCompile(`^([0-9a-f]{64}) ([0-9a-f]{128})$`)

@@ -17,7 +17,7 @@ type Content struct {
 	Open func(path string) (io.ReadCloser, error)
 
 	// Later gives the paths of files whose digests are open, and Resolve finds some of them out. What is sent tells them, too
-	// (see Digested), and Learned is called when that is done. All are nil where no digest is open.
+	// (see fsys.Digested), and Learned is called when that is done. All are nil where no digest is open.
 	Later   []string
 	Resolve func(ctx context.Context, paths []string) error
 	Learned func()

@@ -23,11 +23,6 @@ type later struct {
 	readAt  int64 // when it was opened last, in nanoseconds since 1970
 }
 
-// Digested is content whose digest is known once it was read to its end, and it was the same file all the time.
-type Digested interface {
-	Digest() (digest manifest.Digest, known bool)
-}
-
 // peek does what read does but for the digest.
 func (d *digester) peek(source *Source, f *found, v *verdict) error {
 	file, err := source.open(f.Path)
@@ -92,7 +87,7 @@ func (d *digesting) Seek(offset int64, whence int) (int64, error) {
 	return d.at, err
 }
 
-// Digest implements Digested.
+// Digest implements fsys.Digested.
 func (d *digesting) Digest() (digest manifest.Digest, known bool) {
 	if d.ended {
 		d.hash.Sum(digest[:0])

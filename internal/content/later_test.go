@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"tartine/internal/fsys"
 )
 
 // scanLater scans a folder, whose files of ten bytes and more keep their digests open.
@@ -36,18 +38,18 @@ func TestALargeFileIsLookedAtAndDigestedWhenItIsSent(t *testing.T) {
 
 	file, err := c.Open("plate.tif")
 	require.NoError(t, err)
-	_, known := file.(Digested).Digest()
+	_, known := file.(fsys.Digested).Digest()
 	require.False(t, known, "it was not read")
 	_, err = io.Copy(io.Discard, struct{ io.Reader }{file})
 	require.NoError(t, err)
-	digest, known := file.(Digested).Digest()
+	digest, known := file.(fsys.Digested).Digest()
 	require.True(t, known)
 	_, err = file.(io.Seeker).Seek(7, io.SeekStart) // a connection was lost, and its far end has the beginning
 	require.NoError(t, err)
 	rest, err := io.ReadAll(file)
 	require.NoError(t, err)
 	require.Equal(t, " of a gannet", string(rest))
-	again, known := file.(Digested).Digest()
+	again, known := file.(fsys.Digested).Digest()
 	require.True(t, known)
 	require.Equal(t, digest, again, "it is that of all of it")
 	require.NoError(t, file.Close())
@@ -77,7 +79,7 @@ func TestAFileThatChangesWhileItIsSentTellsNoDigest(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "plate.tif"), []byte(strings.Repeat("puffin ", 100)), 0o644))
 	_, err = io.Copy(io.Discard, struct{ io.Reader }{file})
 	require.NoError(t, err)
-	_, known := file.(Digested).Digest()
+	_, known := file.(fsys.Digested).Digest()
 	require.False(t, known)
 }
 

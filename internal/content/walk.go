@@ -312,11 +312,7 @@ func (w *walker) path(relative string) string { return fsys.Join(w.source.Dest, 
 func (h *haul) leave(l LeftOut) { h.leftOut = append(h.leftOut, l) }
 
 func (h *haul) fail(path, local string, err error) {
-	var inner *fs.PathError
-	if errors.As(err, &inner) {
-		err = inner.Err
-	}
-	h.failed = append(h.failed, Failure{path, local, err})
+	h.failed = append(h.failed, Failure{path, local, cause(err)})
 }
 
 func kindOf(mode fs.FileMode) string {

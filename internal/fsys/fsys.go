@@ -105,6 +105,11 @@ type Proved interface {
 	Proved(digest manifest.Digest)
 }
 
+// Digested is content whose digest is known once it was read to its end, and was the same all the time.
+type Digested interface {
+	Digest() (digest manifest.Digest, known bool)
+}
+
 // Filler is an FS that can open a folder once for many files. No link in its name is followed out of the base.
 type Filler interface {
 	OpenFolder(ctx context.Context, name string) (Folder, error)

@@ -52,7 +52,7 @@ func (e *emptying) turn(do func() error) error {
 }
 
 // errNothing tells that there is no such folder.
-var errNothing = errors.New("there is no folder to empty")
+var errNothing = errors.New("there is nothing to empty")
 
 // enter removes what is in a folder. Of one that is the top it tells that it does not exist.
 func (e *emptying) enter(ctx context.Context, dir string, top bool) error {

@@ -56,14 +56,9 @@ const laterSuffix = ".later"
 // isOpen tells whether a parcel's digest is open.
 func (p *parcel) isOpen() bool { return p.change.Want.Digest.IsZero() }
 
-// digested is content that tells its digest once it was read to its end.
-type digested interface {
-	Digest() (digest manifest.Digest, known bool)
-}
-
 // close gives a parcel whose digest was open the digest that its sender found out, and the name that goes with it.
 func (st *staging) close(ctx context.Context, p *parcel, content io.Reader) error {
-	known, ok := content.(digested)
+	known, ok := content.(fsys.Digested)
 	if !ok {
 		return errors.New("its digest is not known")
 	}

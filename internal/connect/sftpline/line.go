@@ -55,29 +55,8 @@ type Answer struct {
 // Ask sends requests, one right behind the other, and waits for their answers, which come in the order of the requests.
 // It fails with ErrEnded.
 func (l *Line) Ask(requests ...Request) ([]Answer, error) {
-	channels := make([]chan Answer, len(requests))
-	var out []byte
-	l.mu.Lock()
-	if l.ended {
-		l.mu.Unlock()
-		return nil, ErrEnded
-	}
-	for i, r := range requests {
-		channels[i] = make(chan Answer, 1)
-		number := ownNumbers | l.next
-		l.next = (l.next + 1) &^ ownNumbers
-		l.waiting[number] = channels[i]
-		out = r.append(out, number)
-	}
-	l.mu.Unlock()
-	l.sending.Lock()
-	_, err := l.out.Write(out)
-	l.sending.Unlock()
-	if err != nil {
-		l.end()
-	}
 	answers := make([]Answer, len(requests))
-	for i, c := range channels {
+	for i, c := range l.send(requests) {
 		answer, came := <-c
 		if !came {
 			return nil, ErrEnded
@@ -88,24 +67,36 @@ func (l *Line) Ask(requests ...Request) ([]Answer, error) {
 }
 
 // Tell sends a request whose answer nobody wants.
-func (l *Line) Tell(r Request) {
+func (l *Line) Tell(r Request) { l.send([]Request{r}) }
+
+// send sends requests, and gives for each where its answer comes; or nothing does, and that is closed.
+func (l *Line) send(requests []Request) []chan Answer {
+	channels := make([]chan Answer, len(requests))
+	var out []byte
 	l.mu.Lock()
-	number := ownNumbers | l.next
-	l.next = (l.next + 1) &^ ownNumbers
-	ended := l.ended
-	if !ended {
-		l.waiting[number] = make(chan Answer, 1)
+	for i, r := range requests {
+		channels[i] = make(chan Answer, 1)
+		if l.ended {
+			close(channels[i])
+			continue
+		}
+		number := ownNumbers | l.next
+		l.next = (l.next + 1) &^ ownNumbers
+		l.waiting[number] = channels[i]
+		out = r.append(out, number)
 	}
+	ended := l.ended
 	l.mu.Unlock()
 	if ended {
-		return
+		return channels
 	}
 	l.sending.Lock()
-	_, err := l.out.Write(r.append(nil, number))
+	_, err := l.out.Write(out)
 	l.sending.Unlock()
 	if err != nil {
 		l.end()
 	}
+	return channels
 }
 
 // end tells all that wait that nothing comes.

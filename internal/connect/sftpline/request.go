@@ -171,12 +171,11 @@ func (a *Answer) Data() ([]byte, error) {
 
 // Facts is what a server says of a name.
 type Facts struct {
-	Name                 string
-	Mode                 uint32 // the bits of POSIX, with those of the kind
-	Size                 uint64
-	User, Group          uint32
-	HasOwners, HasMode   bool
-	Access, Modification uint32 // seconds since 1970
+	Name         string
+	Mode         uint32 // the bits of POSIX, with those of the kind
+	Size         uint64
+	User, Group  uint32
+	Modification uint32 // seconds since 1970
 }
 
 // Facts gives what a look-up found.
@@ -242,14 +241,15 @@ func (t *taking) facts() (f Facts) {
 		high := t.number()
 		f.Size = uint64(high)<<32 | uint64(t.number())
 	}
-	if f.HasOwners = flags&hasOwners != 0; f.HasOwners {
+	if flags&hasOwners != 0 {
 		f.User, f.Group = t.number(), t.number()
 	}
-	if f.HasMode = flags&hasMode != 0; f.HasMode {
+	if flags&hasMode != 0 {
 		f.Mode = t.number()
 	}
 	if flags&hasTimes != 0 {
-		f.Access, f.Modification = t.number(), t.number()
+		t.number() // when it was read last
+		f.Modification = t.number()
 	}
 	if flags&hasExtended != 0 {
 		for n := t.number(); n > 0 && t.err == nil; n-- {
