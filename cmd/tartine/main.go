@@ -5,6 +5,7 @@ import (
 	"context"
 	"os"
 	"os/signal"
+	"runtime"
 	"runtime/debug"
 	"syscall"
 
@@ -21,7 +22,10 @@ func main() { os.Exit(run(cli.Build{Version: version, Commit: commit}.Stamp())) 
 
 func run(build cli.Build) int {
 	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(50) // large trees are long lists, which are made once and kept: what lies beside them is garbage
+		// Large trees are long lists, which are made once and kept: what lies beside them is garbage, and collected early. What is
+		// never written to takes no memory, but counts: so a small heap is not collected for each megabyte.
+		debug.SetGCPercent(20)
+		defer runtime.KeepAlive(make([]byte, 16<<20))
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()

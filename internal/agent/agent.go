@@ -20,11 +20,13 @@ const Protocol = 1
 
 // Bounds of what is accepted, in bytes.
 const (
-	maxFrame   = 1<<20 + 1<<10 // one frame, its kind included
-	maxBody    = 256 << 20     // the body of one message, parts and all, unpacked
-	maxList    = calls.MaxList // elements of one list: entries, folders, changes
-	maxTextual = 64 << 10      // what a login may print before the agent begins
-	window     = 16 << 20      // content that may be under way
+	maxFrame     = 1<<20 + 1<<10 // one frame, its kind included
+	maxBody      = 256 << 20     // the body of one message, parts and all, unpacked
+	maxList      = calls.MaxList // elements of one list: entries, folders, changes
+	maxTextual   = 64 << 10      // what a login may print before the agent begins
+	window       = 16 << 20      // content that may be under way
+	narrow       = 4 << 20       // and is, as long as it is small files over one channel
+	packedWindow = 512 << 10     // what a packer looks back: frames are no longer, but for a few
 )
 
 // Keep-alives: how often one is sent, and how long none may come before the connection counts as dead.

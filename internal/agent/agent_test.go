@@ -36,7 +36,7 @@ func openIn(dir string) Opener {
 		if err != nil {
 			return nil, "", nil, err
 		}
-		s, err := site.Open(ctx, f, root.Path, filepath.Join(dir, root.Path), site.Options{Jobs: 4, Switch: root.Switch})
+		s, err := site.Open(ctx, f, root.Path, filepath.Join(dir, root.Path), site.Options{Jobs: 4, Switch: root.Switch, Brief: 1})
 		return s, root.Path, f, err
 	}
 }
@@ -217,6 +217,26 @@ func TestANoOpSendsAFewHundredBytes(t *testing.T) {
 	counted.Writer = client.stream.(*closeOnce).Closer.(net.Conn)
 	c.compare(t, client)
 	require.Less(t, counted.bytes, 600)
+}
+
+// TestANoOpReadsNoRecord takes the blocks of the record away, once the site was surveyed.
+func TestANoOpReadsNoRecord(t *testing.T) {
+	dir := t.TempDir()
+	c := site1()
+	c.deploy(t, session(t, dir))
+	client := session(t, dir)
+	survey, err := calls.Survey.On(t.Context(), client, calls.Surveying{As: 1, Believe: true})
+	require.NoError(t, err)
+	require.NoError(t, os.Remove(filepath.Join(dir, ".www.tartine", "deployments", "1.blocks")))
+	compare := func(as calls.ID, entries []manifest.Entry) (*calls.Compared, error) {
+		return calls.Compare.On(t.Context(), client, &calls.Comparing{As: as, Survey: 1, Recorded: survey.Number > 0, Wanted: site.Wanted{Entries: entries}})
+	}
+	compared, err := compare(2, c.entries())
+	require.NoError(t, err)
+	require.Equal(t, len(c), compared.Result.Same)
+	require.Empty(t, compared.Result.Changes)
+	_, err = compare(3, c.entries()[1:])
+	require.ErrorContains(t, err, "1.blocks", "else it is read")
 }
 
 type counter struct {

@@ -37,6 +37,7 @@ type Client struct {
 	asked Asked
 
 	another func(context.Context) (Stream, error) // gives another shell there (see Widen); may be nil
+	wide    sync.Once                             // see useWindow
 	lanes   chan numbered                         // takes frames of content for all lanes; nil: there are none
 	ends    []Stream                              // of the lanes
 	frames  uint64                                // of content, that were sent
@@ -58,7 +59,7 @@ const cancelPatience = 30 * time.Second
 func Connect(ctx context.Context, in io.Reader, out io.Writer, stream io.Closer, build string,
 	root Root) (*Client, error) {
 	stream = &closeOnce{stream, sync.Once{}, nil}
-	c := &Client{link: newLink(in, out), stream: stream, answers: make(chan *message, 16), credit: newCredit(window),
+	c := &Client{link: newLink(in, out), stream: stream, answers: make(chan *message, 16), credit: newCredit(narrow),
 		quit: make(chan struct{})}
 	stop := context.AfterFunc(ctx, func() { stream.Close() })
 	err := c.greet(build)
@@ -271,7 +272,7 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 		Retire: wireRetire{want.Retire.After, want.Retire.Now, want.Retire.Last}}
 	var (
 		folders []folderDigest
-		of      map[string][]int // their entries
+		of      [][]int // their entries
 		working sync.WaitGroup
 	)
 	if want.Recorded { // else nothing is recorded that could be the same
@@ -295,14 +296,19 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 			}
 			call.Folders = folders
 		case answer.NeedAll, answer.NeedDigests, stage == 0 && !want.Recorded:
-			call.Whole, call.Folders = true, nil
-			call.Entries = manifest.Pack(want.Entries)
-		case len(answer.NeedFolders) > 0:
-			var err error
-			if call.Entries, err = entriesOf(want.Entries, of, folders, answer.NeedFolders); err != nil {
+			call.Whole, call.Folders, call.Entries = true, nil, len(want.Entries)
+			if err := c.sendEntries(want.As, want.Entries); err != nil {
 				return nil, err
 			}
-			call.Folders = nil
+		case len(answer.NeedFolders) > 0:
+			some, err := entriesOf(want.Entries, of, answer.NeedFolders)
+			if err == nil {
+				err = c.sendEntries(want.As, some)
+			}
+			if err != nil {
+				return nil, err
+			}
+			call.Folders, call.Entries = nil, len(some)
 		case stage > 0:
 			return nil, fmt.Errorf("%w: an answer that says nothing", ErrProtocol)
 		}
@@ -322,6 +328,9 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 	}
 	return &calls.Compared{Result: out}, nil
 }
+
+// useWindow has as much content under way as there may be.
+func (c *Client) useWindow() { c.wide.Do(func() { c.credit.add(window - narrow) }) }
 
 // listener passes on what a watch is told.
 func listener(watch *site.Watch) func(*message) error {

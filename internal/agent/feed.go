@@ -275,6 +275,7 @@ func (f *feeder) fillLarge(ctx context.Context, b *batch) error {
 		return f.put(ctx, b, appendRecord(nil, failedRecord(b.first, err)))
 	}
 	defer content.Close()
+	f.client.useWindow() // both ends digest it meanwhile, neither of which should wait for the other
 	left := f.sizeAt(b.first) - f.need.Offsets[b.first] + 1
 	if old := f.need.Old[b.first]; len(old) > 0 {
 		return f.fillChanged(ctx, b, content, left, old)

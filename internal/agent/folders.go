@@ -5,14 +5,17 @@ import (
 	"encoding/binary"
 	"fmt"
 	"slices"
+	"sort"
 	"strings"
 
 	"tartine/internal/fsys"
+	"tartine/internal/lanehash"
 	"tartine/internal/manifest"
 )
 
 // Two trees that differ are compared folder by folder: for each folder there is a digest of the entries that are
-// directly in it, so that only the entries of folders that differ cross the connection.
+// directly in it, or, of a large one, digests of parts of it, so that only the entries of what differs cross the connection. A
+// part goes from one name on up to the name from which the next one goes, whatever either side has between the two.
 //
 // The digest of a folder is the SHA-256 of its entries, in their order, each as: the length of its name in four bytes,
 // the name, kind, mode in two bytes, and the digest of a file or the SHA-256 of what a link says.
@@ -40,86 +43,135 @@ func byFolder(entries []manifest.Entry) (folders []string, of map[string][]int) 
 	return folders, of
 }
 
-func digestFolder(entries []manifest.Entry, of []int) manifest.Digest {
-	hash := sha256.New()
-	var (
-		long   [4]byte
-		number [2]byte
-	)
+// appendFolder appends what the digest of a folder is of.
+func appendFolder(out []byte, entries []manifest.Entry, of []int) []byte {
 	for _, i := range of {
 		e := &entries[i]
 		_, name := fsys.Split(e.Path)
-		binary.BigEndian.PutUint32(long[:], uint32(len(name)))
-		hash.Write(long[:])
-		hash.Write([]byte(name))
+		out = binary.BigEndian.AppendUint32(out, uint32(len(name)))
+		out = append(out, name...)
 		kind := byte(e.Kind)
 		if e.Hand {
 			kind |= 1 << 7
 		}
-		hash.Write([]byte{kind})
-		binary.BigEndian.PutUint16(number[:], uint16(e.Mode.Perm()))
-		hash.Write(number[:])
+		out = append(out, kind)
+		out = binary.BigEndian.AppendUint16(out, uint16(e.Mode.Perm()))
 		digest := e.Digest
 		if e.Kind == manifest.Link {
 			digest = sha256.Sum256([]byte(e.Link))
 		}
-		hash.Write(digest[:])
+		out = append(out, digest[:]...)
 		if e.Owner != nil {
-			fmt.Fprintf(hash, " %s\n", e.Owner)
+			out = fmt.Appendf(out, " %s\n", e.Owner)
 		}
 	}
-	return manifest.Digest(hash.Sum(nil))
+	return out
 }
 
-// digestFolders gives the digest of each folder, and its entries as byFolder gives them.
-func digestFolders(entries []manifest.Entry) (out []folderDigest, of map[string][]int) {
-	folders, of := byFolder(entries)
-	out = make([]folderDigest, len(folders))
-	for i, dir := range folders {
-		out[i] = folderDigest{Path: dir, Digest: digestFolder(entries, of[dir])}
+// folderDigests gives the digest of each of some folders, whose entries are given by index.
+func folderDigests(entries []manifest.Entry, folders [][]int) []manifest.Digest {
+	var (
+		out     = make([]manifest.Digest, len(folders))
+		batch   lanehash.Batch
+		scratch []byte
+	)
+	for i, of := range folders {
+		scratch = appendFolder(scratch[:0], entries, of)
+		copy(batch.Room(len(scratch)), scratch)
+		batch.Add(len(scratch), (*[lanehash.Size]byte)(&out[i]))
+		if batch.Full() {
+			batch.Sum()
+		}
+	}
+	batch.Sum()
+	return out
+}
+
+// partEntries is how many entries of one folder have a digest in common, at most: where one changes in a folder of very many,
+// not all of them are sent.
+const partEntries = 1024
+
+// digestFolders gives the digest of each folder, or of each part of a large one, and the entries that it is of.
+func digestFolders(entries []manifest.Entry) (out []folderDigest, of [][]int) {
+	folders, all := byFolder(entries)
+	of = make([][]int, 0, len(folders))
+	out = make([]folderDigest, 0, len(folders))
+	for _, dir := range folders {
+		from := ""
+		for rest := all[dir]; len(rest) > 0; {
+			part := rest[:min(len(rest), partEntries)]
+			out, of = append(out, folderDigest{Path: dir, From: from}), append(of, part)
+			if rest = rest[len(part):]; len(rest) > 0 {
+				_, from = fsys.Split(entries[rest[0]].Path)
+			}
+		}
+	}
+	for i, digest := range folderDigests(entries, of) {
+		out[i].Digest = digest
 	}
 	return out, of
 }
 
+// partsOf gives, for each of some folders and parts of them, which of the entries lie there. All gives these by folder, as
+// byFolder does.
+func partsOf(folders []folderDigest, entries []manifest.Entry, all map[string][]int) [][]int {
+	out := make([][]int, len(folders))
+	for i, f := range folders {
+		of := all[f.Path]
+		at := func(name string) int {
+			return sort.Search(len(of), func(i int) bool {
+				_, other := fsys.Split(entries[of[i]].Path)
+				return other >= name
+			})
+		}
+		first, end := at(f.From), len(of)
+		if next := i + 1; next < len(folders) && folders[next].Path == f.Path {
+			end = at(folders[next].From)
+		}
+		out[i] = of[first:max(end, first)]
+	}
+	return out
+}
+
 // differing gives the folders, by index, whose entries are not those of the base, of which of gives the folders.
 func differing(folders []folderDigest, base []manifest.Entry, of map[string][]int) (out []int) {
-	for i, f := range folders {
-		if of[f.Path] == nil || digestFolder(base, of[f.Path]) != f.Digest {
+	lists := partsOf(folders, base, of)
+	for i, digest := range folderDigests(base, lists) {
+		if len(lists[i]) == 0 || digest != folders[i].Digest {
 			out = append(out, i)
 		}
 	}
 	return out
 }
 
-// entriesOf gives the entries of some of the folders; of is as byFolder gives it.
-func entriesOf(entries []manifest.Entry, of map[string][]int, folders []folderDigest, wanted []int) (manifest.Packed, error) {
+// entriesOf gives the entries of some of the folders; of is as digestFolders gives it.
+func entriesOf(entries []manifest.Entry, of [][]int, wanted []int) (some []manifest.Entry, err error) {
 	for _, i := range wanted {
-		if i < 0 || i >= len(folders) {
+		if i < 0 || i >= len(of) {
 			return nil, fmt.Errorf("%w: folder %d", ErrProtocol, i)
 		}
-	}
-	var some []manifest.Entry
-	for _, i := range wanted {
-		for _, at := range of[folders[i].Path] {
+		for _, at := range of[i] {
 			some = append(some, entries[at])
 		}
 	}
-	return manifest.Pack(some), nil
+	return some, nil
 }
 
-// merge puts a tree together: the folders that differ from the base as they were sent, the others from the base.
+// merge puts a tree together: the folders, and parts of them, that differ from the base as they were sent, the others from
+// the base.
 func merge(folders []folderDigest, base []manifest.Entry, ofBase map[string][]int, sent []manifest.Entry) []manifest.Entry {
 	_, ofSent := byFolder(sent)
+	came, were := partsOf(folders, sent, ofSent), partsOf(folders, base, ofBase)
 	out := make([]manifest.Entry, 0, len(base)+len(sent))
-	for _, f := range folders {
-		if at, ok := ofSent[f.Path]; ok {
-			for _, i := range at {
-				out = append(out, sent[i])
+	for i := range folders {
+		if len(came[i]) > 0 {
+			for _, at := range came[i] {
+				out = append(out, sent[at])
 			}
 			continue
 		}
-		for _, i := range ofBase[f.Path] {
-			out = append(out, base[i])
+		for _, at := range were[i] {
+			out = append(out, base[at])
 		}
 	}
 	if !inOrder(out) { // folders that lie in one another, or an entry that comes twice

@@ -34,7 +34,7 @@ func FuzzServer(f *testing.F) {
 	open := callOf(1, methodOpen, Root{Path: "www"})
 	survey := callOf(2, calls.Survey.Name, calls.Surveying{As: 1, Believe: true})
 	entries := content{"a": "a"}.entries()
-	compare := callOf(3, calls.Compare.Name, compareCall{As: 2, Survey: 1, Whole: true, Paths: 1, Entries: manifest.Pack(entries)})
+	compare := append(frameOf(entriesFrame, packEntries(2, len(entries), entries)), callOf(3, calls.Compare.Name, compareCall{As: 2, Survey: 1, Whole: true, Paths: 1, Entries: 1})...)
 	deploy := callOf(4, calls.Stage.Name, stageCall{As: 3, Comparison: 2})
 	data := append([]byte{rawContent}, binary.AppendUvarint(nil, 4)...)
 	data = appendRecord(data, record{0, recordLast, []byte("a")})
@@ -83,7 +83,7 @@ func FuzzClient(f *testing.F) {
 			return
 		}
 		for i := range compared.Result.Changes {
-			require.NotEmpty(t, compared.Result.Changes[i].Path)
+			require.NotEmpty(t, compared.Result.Changes[i].Path())
 		}
 		_, _ = deployed(t.Context(), client, &calls.Staging{As: 3, Comparison: 2, Plan: site.Plan{Want: entries, Result: compared.Result, Open: c.open}}, &site.Watch{})
 	})
@@ -124,7 +124,7 @@ func TestContentOutOfOrderIsRefused(t *testing.T) {
 		}
 		head, body, _ := packContent(frame, false)
 		require.NoError(t, s.inbox.push(append(head, body...)))
-		err := s.Supply(t.Context(), []site.Piece{{Path: "a"}, {Path: "b"}}, func(_ context.Context, _ int, in io.Reader, _ []byte, _ error) error {
+		err := s.Supply(t.Context(), 2, func(i int) site.Piece { return site.Piece{Path: []string{"a", "b"}[i]} }, func(_ context.Context, _ int, in io.Reader, _ *site.Whole, _ error) error {
 			if in != nil {
 				_, err := io.Copy(io.Discard, in)
 				return err
@@ -156,7 +156,7 @@ func TestWhatIsSaidOfAFileOutlivesItsFrame(t *testing.T) {
 		frames = append(frames, append(head, body...))
 		require.NoError(t, s.inbox.push(frames[len(frames)-1]))
 	}
-	require.NoError(t, s.Supply(t.Context(), []site.Piece{{Path: "a"}}, func(_ context.Context, _ int, in io.Reader, _ []byte, _ error) error {
+	require.NoError(t, s.Supply(t.Context(), 1, func(int) site.Piece { return site.Piece{Path: "a"} }, func(_ context.Context, _ int, in io.Reader, _ *site.Whole, _ error) error {
 		text, err := io.ReadAll(in)
 		require.NoError(t, err)
 		require.Equal(t, "gannet", string(text))

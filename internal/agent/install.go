@@ -106,7 +106,11 @@ func (d *dialogue) start(program Program) (said string, err error) {
 		return "", err
 	}
 	if build.sha256 != own.sha256 { // that it may be there already could not be asked before
-		if said, system, err = d.startCopy(build.sums()); err != nil || system == "" {
+		other, err := build.sums()
+		if err != nil {
+			return "", unavailableWith(err)
+		}
+		if said, system, err = d.startCopy(other); err != nil || system == "" {
 			return said, err
 		}
 	}
@@ -116,11 +120,35 @@ func (d *dialogue) start(program Program) (said string, err error) {
 // Copy gives the program that is to run at a far end of some system, where it is not put there through a shell, with
 // its digest in hex. It fails with an *UnavailableError.
 func Copy(program Program, system string) (content []byte, digest string, err error) {
-	b, err := program.buildFor(system)
+	file, err := program.fileFor(system)
 	if err != nil {
-		return nil, "", err
+		return nil, "", unavailableWith(err)
 	}
-	return b.content, b.sha256, nil
+	if content, err = os.ReadFile(file); err != nil {
+		return nil, "", unreadable(system, file, err)
+	}
+	sum := sha256.Sum256(content)
+	return content, hex.EncodeToString(sum[:]), nil
+}
+
+// fileFor gives the file of the build for a system.
+func (p *Program) fileFor(system string) (string, error) {
+	switch {
+	case system == ownSystem:
+		return ownFile(p.Own)
+	case p.Builds == "":
+		return "", unavailable("it runs %s, and this program is for %s/%s; a folder of builds can be named with agents:", system, runtime.GOOS, runtime.GOARCH)
+	}
+	return filepath.Join(p.Builds, "tartine-"+strings.ReplaceAll(system, "/", "-")), nil
+}
+
+// unavailableWith makes an error an *UnavailableError, if it is none.
+func unavailableWith(err error) error {
+	var already *UnavailableError
+	if errors.As(err, &already) {
+		return err
+	}
+	return unavailable("the program cannot be read: %v", err)
 }
 
 // ownSystem is the system that this program is for.
@@ -128,14 +156,22 @@ const ownSystem = runtime.GOOS + "/" + runtime.GOARCH
 
 // buildFor gives the build for a system. It fails with an *UnavailableError.
 func (p *Program) buildFor(system string) (*build, error) {
-	if system != ownSystem {
-		return otherBuild(p.Builds, system)
-	}
-	b, err := ownBuild(p.Own)
+	file, err := p.fileFor(system)
 	if err != nil {
-		return nil, unavailable("this program cannot be read: %v", err)
+		return nil, unavailableWith(err)
+	}
+	b, err := readBuild(file)
+	if err != nil {
+		return nil, unreadable(system, file, err)
 	}
 	return b, nil
+}
+
+func unreadable(system, file string, err error) error {
+	if system != ownSystem {
+		return unavailable("it runs %s, and %s cannot be read", system, file)
+	}
+	return unavailable("this program cannot be read: %v", err)
 }
 
 // Await waits until a program that was started at a far end tells, behind the marker, that it is ready to serve. What
@@ -152,27 +188,55 @@ func Await(ctx context.Context, stream Stream, marker string) (io.Reader, error)
 // Marker makes up what the first line of an agent begins with.
 func Marker() string { return "tartine-" + rand.Text() }
 
-// build is a program for one system.
+// build is a program for one system. Its bytes are read when they are sent: there are many.
 type build struct {
-	content []byte
-	sha256  string
-}
-
-func (b *build) sums() sums {
-	blake := blake2b.Sum512(b.content)
-	return sums{b.sha256, hex.EncodeToString(blake[:])}
+	file   string
+	size   int64
+	sha256 string
 }
 
 // sums are the digests of a program, in hex.
 type sums struct{ sha256, blake2b string }
 
 func readBuild(file string) (*build, error) {
-	content, err := os.ReadFile(file)
+	in, err := os.Open(file)
 	if err != nil {
 		return nil, err
 	}
-	sum := sha256.Sum256(content)
-	return &build{content, hex.EncodeToString(sum[:])}, nil
+	defer in.Close()
+	sha := sha256.New()
+	size, err := io.Copy(sha, in)
+	if err != nil {
+		return nil, err
+	}
+	return &build{file, size, hex.EncodeToString(sha.Sum(nil))}, nil
+}
+
+func (b *build) sums() (sums, error) {
+	in, err := os.Open(b.file)
+	if err != nil {
+		return sums{}, err
+	}
+	defer in.Close()
+	blake := must(blake2b.New512(nil))
+	_, err = io.Copy(blake, in)
+	return sums{b.sha256, hex.EncodeToString(blake.Sum(nil))}, err
+}
+
+// pack gives the program as gzip has it.
+func (b *build) pack() ([]byte, error) {
+	in, err := os.Open(b.file)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	packed := bytes.NewBuffer(make([]byte, 0, b.size/2))
+	w := must(gzip.NewWriterLevel(packed, gzip.BestSpeed))
+	if _, err := io.Copy(w, in); err != nil {
+		return nil, err
+	}
+	err = w.Close()
+	return packed.Bytes(), err
 }
 
 func ownBuild(file string) (*build, error) {
@@ -221,7 +285,10 @@ func ownSums(file string) (sums, error) {
 	if err != nil {
 		return sums{}, err
 	}
-	found := own.sums()
+	found, err := own.sums()
+	if err != nil {
+		return sums{}, err
+	}
 	if memory != "" && os.MkdirAll(filepath.Dir(memory), 0o700) == nil {
 		_ = os.WriteFile(memory, []byte(facts+found.sha256+" "+found.blake2b), 0o600) // it only saves time
 	}
@@ -229,18 +296,6 @@ func ownSums(file string) (sums, error) {
 }
 
 var sumsPattern = regexp.MustCompile(`^([0-9a-f]{64}) ([0-9a-f]{128})$`)
-
-func otherBuild(folder, system string) (*build, error) {
-	if folder == "" {
-		return nil, unavailable("it runs %s, and this program is for %s/%s; a folder of builds can be named with agents:", system, runtime.GOOS, runtime.GOARCH)
-	}
-	file := filepath.Join(folder, "tartine-"+strings.ReplaceAll(system, "/", "-"))
-	b, err := readBuild(file)
-	if err != nil {
-		return nil, unavailable("it runs %s, and %s cannot be read", system, file)
-	}
-	return b, nil
-}
 
 // copyName gives the name of the copy of a program.
 func copyName(digest string) string { return "agent-" + digest[:24] }
@@ -407,18 +462,11 @@ func (d *dialogue) startCopy(own sums) (said, system string, err error) {
 
 // upload copies the program there and starts it, and gives what the far end says then.
 func (d *dialogue) upload(b *build) (said string, err error) {
-	var packed bytes.Buffer
-	w, err := gzip.NewWriterLevel(&packed, gzip.BestSpeed)
+	packed, err := b.pack()
 	if err != nil {
-		return "", err
+		return "", unavailable("the program cannot be read: %v", err)
 	}
-	if _, err := w.Write(b.content); err != nil {
-		return "", err
-	}
-	if err := w.Close(); err != nil {
-		return "", err
-	}
-	if err = d.say(uploadScript, "GZIPPED", fmt.Sprint(packed.Len()), "PLAIN", fmt.Sprint(len(b.content))); err != nil {
+	if err = d.say(uploadScript, "GZIPPED", fmt.Sprint(len(packed)), "PLAIN", fmt.Sprint(b.size)); err != nil {
 		return "", err
 	}
 	if said, err = d.hear(startLimit); err != nil {
@@ -426,22 +474,27 @@ func (d *dialogue) upload(b *build) (said string, err error) {
 	}
 	var (
 		way    string
-		stands int
+		stands int64
+		all    = io.NewSectionReader(bytes.NewReader(packed), 0, int64(len(packed)))
 	)
-	content := packed.Bytes()
 	if n, _ := fmt.Sscanf(said, "send %s %d", &way, &stands); n != 2 {
 		return "", unavailable("%s", printable(strings.TrimPrefix(said, "failed ")))
 	}
 	if way == "plain" {
-		content = b.content
+		file, err := os.Open(b.file)
+		if err != nil {
+			return "", unavailable("the program cannot be read: %v", err)
+		}
+		defer file.Close()
+		all = io.NewSectionReader(file, 0, b.size)
 	}
-	if stands < 0 || stands > len(content) {
+	if stands < 0 || stands > all.Size() {
 		return "", unavailable("%s", printable(said))
 	}
 	if d.arrived != nil && stands > 0 {
-		d.arrived(int64(stands))
+		d.arrived(stands)
 	}
-	if _, err := d.out.Write(content[stands:]); err != nil {
+	if _, err := io.Copy(d.out, io.NewSectionReader(all, stands, all.Size()-stands)); err != nil {
 		return "", d.lost("the copy was broken off")
 	}
 	return d.hear(uploadLimit)

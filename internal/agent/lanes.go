@@ -231,6 +231,7 @@ func (c *Client) widen(ctx context.Context, bytes int64) error {
 	opening.Wait()
 	if len(c.ends) > 1 { // one is no better than the first channel
 		c.lanes = lanes
+		c.useWindow()
 	}
 	return ctx.Err()
 }

@@ -70,8 +70,8 @@ type compareCall struct {
 	Kept    []string        `cbor:"kept,omitempty"`
 	Gone    []string        `cbor:"gone,omitempty"`
 	Folders []folderDigest  `cbor:"folders,omitempty"`
-	Entries manifest.Packed `cbor:"entries,omitempty"`
-	Whole   bool            `cbor:"whole,omitempty"` // Entries is all there is
+	Entries int             `cbor:"entries,omitempty"` // how many came in frames of their own
+	Whole   bool            `cbor:"whole,omitempty"`   // they are all there is
 	Retire  wireRetire      `cbor:"retire"`
 }
 
@@ -93,6 +93,7 @@ type wireLeaving struct {
 type folderDigest struct {
 	_      struct{} `cbor:",toarray"`
 	Path   string
+	From   string // the name from which a part of a large folder goes on; empty: from its beginning
 	Digest manifest.Digest
 }
 
@@ -126,7 +127,11 @@ func (a *compareAnswer) add(c *diff.Change, want int) {
 
 // changes gives all changes, in the order of their paths.
 func (a *compareAnswer) changes(want []manifest.Entry) ([]diff.Change, error) {
-	var out []diff.Change
+	total := len(a.Changes)
+	for _, run := range a.New {
+		total += max(min(run.Count, len(want)), 0)
+	}
+	out := make([]diff.Change, 0, min(total, 2*len(want)+len(a.Changes)))
 	next := 0
 	for _, run := range a.New {
 		if run.First < next || run.Count < 0 || run.First > len(want) || run.Count > len(want)-run.First {
@@ -134,7 +139,7 @@ func (a *compareAnswer) changes(want []manifest.Entry) ([]diff.Change, error) {
 		}
 		next = run.First + run.Count
 		for at := run.First; at < run.First+run.Count; at++ {
-			out = append(out, diff.Change{Path: want[at].Path, Status: diff.New, Want: &want[at]})
+			out = append(out, diff.Change{Status: diff.New, Want: &want[at]})
 		}
 	}
 	for i := range a.Changes {
@@ -145,7 +150,7 @@ func (a *compareAnswer) changes(want []manifest.Entry) ([]diff.Change, error) {
 		out = append(out, change)
 	}
 	if len(a.New) > 0 && len(a.Changes) > 0 {
-		slices.SortFunc(out, func(a, b diff.Change) int { return strings.Compare(a.Path, b.Path) })
+		slices.SortFunc(out, func(a, b diff.Change) int { return strings.Compare(a.Path(), b.Path()) })
 	}
 	return out, nil
 }
@@ -166,6 +171,7 @@ type wireChange struct {
 	Found  *wireFound
 }
 
+// The flags, in the order in which toWireChange sets them.
 const (
 	flagDrifted = 1 << iota
 	flagForeign
@@ -182,10 +188,9 @@ type wireFound struct {
 
 func toWireChange(c *diff.Change, want int) wireChange {
 	out := wireChange{Want: want, Status: c.Status}
-	for flag, set := range map[uint8]bool{flagDrifted: c.Drifted, flagForeign: c.Foreign, flagModeOnly: c.ModeOnly,
-		flagHand: c.Hand} {
+	for i, set := range [...]bool{c.Drifted, c.Foreign, c.ModeOnly, c.Hand} {
 		if set {
-			out.Flags |= flag
+			out.Flags |= flagDrifted << i
 		}
 	}
 	if c.Found != nil {
@@ -208,13 +213,13 @@ func (w *wireChange) change(want []manifest.Entry) (c diff.Change, err error) {
 			return c, fmt.Errorf("%w: %d entries were found in the place of one", ErrProtocol, len(found))
 		}
 		f.Entry = &found[0]
-		c.Found, c.Path = f, f.Path
+		c.Found = f
 	}
 	switch {
-	case w.Want >= len(want), w.Want < 0 && c.Found == nil:
+	case w.Want >= len(want), w.Want < 0 && c.Found == nil, w.Status < diff.Same, w.Status > diff.Stray:
 		return c, fmt.Errorf("%w: a change of entry %d", ErrProtocol, w.Want)
 	case w.Want >= 0:
-		c.Want, c.Path = &want[w.Want], want[w.Want].Path
+		c.Want = &want[w.Want]
 	}
 	return c, nil
 }

@@ -28,10 +28,14 @@ type server struct {
 	here  *calls.Here // nil: no site is open
 	place io.Closer
 
-	folders []folderDigest     // of the comparison under way
-	baseOf  *manifest.Manifest // what was recorded when a folder was looked up last
-	ofBase  map[string][]int   // its folders
+	folders []folderDigest // of the comparison under way
+	// unfolding is closed once a survey is unfolded, or could not be; nil: none is. It goes on beside what the client does
+	// meanwhile, and ends before anything else is done here.
+	unfolding chan struct{}
+	baseOf    *manifest.Manifest // what was recorded when a folder was looked up last
+	ofBase    map[string][]int   // its folders
 
+	coming   coming
 	inbox    *inbox
 	order    *numbering // of frames of content
 	lanes    []io.Closer
@@ -138,6 +142,11 @@ func (s *server) receiveAll(calls chan<- *message, cancelled chan<- uint64, canc
 		s.heard.Store(time.Now().UnixNano())
 		switch k {
 		case aliveFrame:
+		case entriesFrame:
+			if err := s.coming.add(payload); err != nil {
+				fail(err)
+				return
+			}
 		case contentFrame:
 			if err := s.inbox.push(payload); err != nil {
 				fail(err)
@@ -214,6 +223,10 @@ func (s *server) do(ctx context.Context, m *message) (any, error) {
 	if s.here == nil {
 		return nil, fmt.Errorf("%w: %s before a site was opened", ErrProtocol, m.Method)
 	}
+	if s.unfolding != nil {
+		<-s.unfolding
+		s.unfolding = nil
+	}
 	progress := s.progress(m.Call)
 	defer progress.stop()
 	switch m.Method {
@@ -252,18 +265,41 @@ func (s *server) doCompare(ctx context.Context, m *message, watch *site.Watch) (
 	if err := decoding.Unmarshal(m.Body, &call); err != nil {
 		return nil, err
 	}
+	sent, err := s.coming.take(call.As, call.Entries)
+	if err != nil {
+		return nil, err
+	}
 	survey, err := s.here.Survey(call.Survey)
 	if err != nil {
+		return nil, err
+	}
+	asked := calls.Comparing{As: call.As, Survey: call.Survey, Tree: call.Tree,
+		Wanted: site.Wanted{Kept: call.Kept, Gone: call.Gone,
+			Rule:   diff.Rule{Times: call.Times, Nothing: call.Nothing},
+			Retire: site.Retire{After: call.Retire.After, Now: call.Retire.Now, Last: call.Retire.Last}}}
+	first := !call.Whole && call.Entries+len(call.Folders) == 0 // only the tree digest was sent
+	if first {
+		if result, same := s.here.SameAsRecorded(&asked, call.Paths); same {
+			return compareAnswer{Done: true, Same: result.Same, SameBytes: result.SameBytes}, nil
+		}
+	}
+	if first && !call.Times && survey.IsBrief() {
+		unfolded := make(chan struct{})
+		s.unfolding = unfolded
+		unfold := context.WithoutCancel(ctx) // which ends with this call
+		s.watching.Go(func() {
+			defer close(unfolded)
+			_ = s.here.Site.Unfold(unfold, survey) // whoever needs it tries once more, and hears why not
+		})
+		return compareAnswer{NeedDigests: true}, nil
+	}
+	if err := s.here.Site.Unfold(ctx, survey); err != nil {
 		return nil, err
 	}
 	var want []manifest.Entry
 	recorded := survey.Recorded
 	switch {
-	case call.Whole, len(call.Entries) > 0:
-		sent, err := call.Entries.Unpack()
-		if err != nil {
-			return nil, fmt.Errorf("%w: %w", ErrProtocol, err)
-		}
+	case call.Whole, call.Entries > 0:
 		if want = sent; !call.Whole {
 			if recorded == nil {
 				return nil, fmt.Errorf("%w: folders without a record", ErrProtocol)
@@ -287,10 +323,8 @@ func (s *server) doCompare(ctx context.Context, m *message, watch *site.Watch) (
 	default:
 		want = recorded.Entries
 	}
-	compared, err := calls.Compare.Watched(ctx, s.here, &calls.Comparing{As: call.As, Survey: call.Survey,
-		Wanted: site.Wanted{Entries: want, Kept: call.Kept, Gone: call.Gone,
-			Rule:   diff.Rule{Times: call.Times, Nothing: call.Nothing},
-			Retire: site.Retire{After: call.Retire.After, Now: call.Retire.Now, Last: call.Retire.Last}}}, watch)
+	asked.Entries = want
+	compared, err := calls.Compare.Watched(ctx, s.here, &asked, watch)
 	if err != nil {
 		return nil, err
 	}
@@ -304,7 +338,7 @@ func (s *server) doCompare(ctx context.Context, m *message, watch *site.Watch) (
 		c := &result.Changes[i]
 		index := -1
 		if c.Want != nil {
-			for want[at].Path != c.Path {
+			for want[at].Path != c.Path() {
 				at++
 			}
 			index = at
@@ -328,7 +362,7 @@ func (s *server) doStage(ctx context.Context, m *message, watch *site.Watch) (an
 	if err := decoding.Unmarshal(m.Body, &call); err != nil {
 		return nil, err
 	}
-	want, _, err := s.here.Comparison(call.Comparison)
+	want, _, err := s.here.Comparison(ctx, call.Comparison)
 	if err != nil {
 		return nil, err
 	}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"runtime"
 	"slices"
 	"strings"
@@ -14,6 +15,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"tartine/internal/farend"
+	"tartine/internal/lanehash"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
 )
@@ -30,13 +32,18 @@ type supply struct {
 }
 
 // Supply implements site.Supplier.
-func (s *supply) Supply(ctx context.Context, pieces []site.Piece,
-	take func(context.Context, int, io.Reader, []byte, error) error) error {
-	if len(pieces) == 0 {
+func (s *supply) Supply(ctx context.Context, pieces int, piece func(i int) site.Piece,
+	take func(context.Context, int, io.Reader, *site.Whole, error) error) error {
+	if pieces == 0 {
 		return nil
 	}
-	n := need{Want: make([]int, len(pieces)), Offsets: map[int]int64{}}
-	for i, p := range pieces {
+	n := need{Want: make([]int, pieces), Offsets: map[int]int64{}}
+	old := map[int]func() (io.ReadCloser, error){}
+	for i := range pieces {
+		p := piece(i)
+		if p.Old != nil {
+			old[i] = p.Old
+		}
 		at, ok := slices.BinarySearchFunc(s.want, p.Path, func(e manifest.Entry, path string) int { return strings.Compare(e.Path, path) })
 		if !ok {
 			return fmt.Errorf("%s is not part of the content", p.Path)
@@ -47,7 +54,7 @@ func (s *supply) Supply(ctx context.Context, pieces []site.Piece,
 		}
 	}
 	var err error
-	if n.Old, err = cutOld(ctx, pieces); err != nil {
+	if n.Old, err = cutOld(ctx, old); err != nil {
 		return err
 	}
 	if s.taking != nil { // content may come, and the connection be lost, before the next statement is reached
@@ -58,21 +65,21 @@ func (s *supply) Supply(ctx context.Context, pieces []site.Piece,
 		return err
 	}
 	group, ctx := errgroup.WithContext(ctx)
-	d := &distributor{supply: s, take: take, group: group, asked: pieces,
-		slots: make(chan struct{}, 2*runtime.GOMAXPROCS(0)), pieces: len(pieces)}
+	d := &distributor{supply: s, take: take, group: group, old: old,
+		slots: make(chan struct{}, 2*runtime.GOMAXPROCS(0)), pieces: pieces}
 	group.Go(func() error { return d.run(ctx) })
 	return group.Wait()
 }
 
 // cutOld cuts the old versions of pieces. One that cannot be read is none.
-func cutOld(ctx context.Context, pieces []site.Piece) (map[int]packedChunks, error) {
+func cutOld(ctx context.Context, opens map[int]func() (io.ReadCloser, error)) (map[int]packedChunks, error) {
 	out := map[int]packedChunks{}
 	room := mostChunks * (1 + len(chunkName{}))
-	for i, p := range pieces {
-		if p.Old == nil || room <= 0 {
-			continue
+	for _, i := range slices.Sorted(maps.Keys(opens)) {
+		if room <= 0 {
+			break
 		}
-		old, err := p.Old()
+		old, err := opens[i]()
 		if err != nil {
 			continue
 		}
@@ -91,13 +98,13 @@ func cutOld(ctx context.Context, pieces []site.Piece) (map[int]packedChunks, err
 // distributor hands records to the engine: small files many at a time, a large one as a stream.
 type distributor struct {
 	*supply
-	take   func(context.Context, int, io.Reader, []byte, error) error
+	take   func(context.Context, int, io.Reader, *site.Whole, error) error
 	group  *errgroup.Group
 	slots  chan struct{} // how many frames of small files are worked on at once
 	pieces int
-	asked  []site.Piece
-	next   int    // the position that comes next
-	large  *large // the file that is under way, or nil
+	old    map[int]func() (io.ReadCloser, error) // opens old versions, by position
+	next   int                                   // the position that comes next
+	large  *large                                // the file that is under way, or nil
 }
 
 func (d *distributor) run(ctx context.Context) error {
@@ -195,15 +202,13 @@ func (d *distributor) takeSmall(ctx context.Context, frame *delivery, records []
 	}
 	d.group.Go(func() error {
 		defer func() { <-d.slots }()
-		for _, r := range records {
+		wholes := digestAll(records)
+		for i, r := range records {
 			var err error
 			if r.flags&recordFailed != 0 {
 				err = d.take(ctx, r.position, nil, nil, remoteReadError(r.data))
 			} else {
-				if r.data == nil {
-					r.data = []byte{}
-				}
-				err = d.take(ctx, r.position, nil, r.data, nil)
+				err = d.take(ctx, r.position, nil, &wholes[i], nil)
 			}
 			d.release(frame)
 			if err != nil {
@@ -213,6 +218,18 @@ func (d *distributor) takeSmall(ctx context.Context, frame *delivery, records []
 		return nil
 	})
 	return nil
+}
+
+// digestAll gives the files that records hold, with the digests of their bytes.
+func digestAll(records []record) []site.Whole {
+	wholes := make([]site.Whole, len(records))
+	bytes, digests := make([][]byte, len(records)), make([]*[lanehash.Size]byte, len(records))
+	for i := range records {
+		wholes[i].Bytes, bytes[i] = records[i].data, records[i].data
+		digests[i] = (*[lanehash.Size]byte)(&wholes[i].Digest)
+	}
+	lanehash.Sum(bytes, digests)
+	return wholes
 }
 
 // large is a file that comes in parts.
@@ -235,7 +252,7 @@ func (d *distributor) begin(ctx context.Context, position int) {
 	l := &large{position: position, parts: make(chan part, 4), gone: make(chan struct{})}
 	d.large = l
 	d.group.Go(func() error {
-		r := &partReader{parts: l.parts, cut: &l.cut, release: d.release, open: d.asked[position].Old}
+		r := &partReader{parts: l.parts, cut: &l.cut, release: d.release, open: d.old[position]}
 		defer r.close()
 		err := d.take(ctx, position, r, nil, nil)
 		close(l.gone)

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"sync"
 
 	"github.com/klauspost/compress/zstd"
@@ -22,6 +23,7 @@ const (
 	partFrame    kind = 'p' // a part of the body of the message that comes next
 	messageFrame kind = 'm' // the last part of the body, and with it the message
 	packedFrame  kind = 'z' // the same for a body that is packed with zstd (RFC 8878)
+	entriesFrame kind = 'e' // entries that the next comparison is about, packed with zstd
 	contentFrame kind = 'd' // content of files
 	creditFrame  kind = 'w' // how many bytes of content more may be sent
 	cancelFrame  kind = 'x' // the call is no longer wanted
@@ -152,6 +154,9 @@ func (a *assembler) add(k kind, payload []byte) (*message, error) {
 		return nil, fmt.Errorf("%w: a message of more than %d bytes", ErrProtocol, maxBody)
 	}
 	if len(a.body) > 0 || k == partFrame {
+		if len(a.body)+len(payload) > cap(a.body) {
+			a.body = slices.Grow(a.body, len(a.body)+len(payload)) // to twice as much
+		}
 		a.body = append(a.body, payload...)
 		payload = a.body
 	}
@@ -175,7 +180,8 @@ func (a *assembler) add(k kind, payload []byte) (*message, error) {
 var (
 	encoding, decoding = calls.Encoding, calls.Decoding
 	packer             = sync.OnceValue(func() *zstd.Encoder {
-		return must(zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1)))
+		return must(zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1),
+			zstd.WithWindowSize(packedWindow))) // it takes twice as much memory
 	})
 	unpacker = sync.OnceValue(func() *zstd.Decoder {
 		return must(zstd.NewReader(nil, zstd.WithDecoderMaxMemory(maxBody), zstd.WithDecoderConcurrency(1)))

@@ -10,9 +10,11 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"tartine/internal/diff"
 	"tartine/internal/fsys/osfs"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
@@ -35,7 +37,7 @@ func engineOf(t *testing.T, dir string) *Here {
 	place, err := osfs.Open(dir)
 	require.NoError(t, err)
 	t.Cleanup(func() { place.Close() })
-	s, err := site.Open(t.Context(), place, "www", "www", site.Options{})
+	s, err := site.Open(t.Context(), place, "www", "www", site.Options{Brief: 1})
 	require.NoError(t, err)
 	return NewHere(s)
 }
@@ -98,7 +100,7 @@ func TestWhatALaterCallRestsOnIsKnownByItsID(t *testing.T) {
 	require.NoError(t, err)
 	require.ErrorIs(t, compare(2, 7), ErrForgotten, "another survey")
 	require.NoError(t, compare(2, 1))
-	want, result, err := at.Comparison(2)
+	want, result, err := at.Comparison(t.Context(), 2)
 	require.NoError(t, err)
 	require.Len(t, want, 1)
 	require.Len(t, result.Changes, 2)
@@ -176,4 +178,51 @@ func TestTheSiteIsLockedFromStagingToPublishing(t *testing.T) {
 	holder, err := Locked.On(t.Context(), first, None{})
 	require.NoError(t, err)
 	require.Nil(t, holder)
+}
+
+// TestASiteThatIsAsItIsRecordedIsToldInBrief compares a content with a site that nobody has touched.
+func TestASiteThatIsAsItIsRecordedIsToldInBrief(t *testing.T) {
+	dir, text := t.TempDir(), "<h1>"
+	entries := []manifest.Entry{{Path: "index.html", Size: int64(len(text)), Digest: sha256.Sum256([]byte(text)),
+		Attributes: manifest.Attributes{Mode: 0o644, ModTime: time.Unix(1777617015, 0)}}}
+	h := engineOf(t, dir)
+	_, err := Survey.On(t.Context(), h, Surveying{As: 1})
+	require.NoError(t, err)
+	_, err = Compare.On(t.Context(), h, &Comparing{As: 2, Survey: 1, Wanted: site.Wanted{Entries: entries}})
+	require.NoError(t, err)
+	_, err = Stage.On(t.Context(), h, &Staging{As: 3, Comparison: 2, Plan: site.Plan{Open: func(string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text)), nil }}})
+	require.NoError(t, err)
+	_, err = Publish.On(t.Context(), h, 3)
+	require.NoError(t, err)
+
+	tree := (&manifest.Manifest{Entries: entries}).Tree()
+	asked := func() *Comparing { return &Comparing{As: 5, Survey: 4, Tree: tree} }
+	_, same := h.SameAsRecorded(asked(), 1)
+	require.False(t, same, "there is no such survey")
+	_, err = Survey.On(t.Context(), h, Surveying{As: 4, Believe: true})
+	require.NoError(t, err)
+	for name, change := range map[string]func(*Comparing){
+		"all of it is to be sent":   func(q *Comparing) { q.Rule.Nothing = true },
+		"times are to be compared":  func(q *Comparing) { q.Rule.Times = true },
+		"it is another tree":        func(q *Comparing) { q.Tree[3] ^= 1 },
+		"it is of an older survey":  func(q *Comparing) { q.Survey = 1 },
+		"its tree was not computed": func(q *Comparing) { q.Tree = manifest.Digest{} },
+	} {
+		q := asked()
+		change(q)
+		_, same := h.SameAsRecorded(q, 1)
+		require.False(t, same, name)
+	}
+	_, same = h.SameAsRecorded(asked(), 2)
+	require.False(t, same, "it has another path")
+	result, same := h.SameAsRecorded(asked(), 1)
+	require.True(t, same)
+	require.Equal(t, &diff.Result{Same: 1, SameBytes: 4}, result)
+	want, whole, err := h.Comparison(t.Context(), 5)
+	require.NoError(t, err)
+	require.Len(t, want, 1, "what is wanted can be told all the same")
+	require.Equal(t, result, whole)
+	missing, err := Held.On(t.Context(), h, 5)
+	require.NoError(t, err)
+	require.Empty(t, missing)
 }

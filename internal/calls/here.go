@@ -29,6 +29,7 @@ type Here struct {
 	want     []manifest.Entry
 	result   *diff.Result
 	resultID ID
+	brief    *Comparing // of the comparison, where only its result is known; else nil
 	staged   *site.Staged
 	stagedID ID
 }
@@ -49,7 +50,7 @@ func (h *Here) Do(ctx context.Context, call Any, question, answer any, watch *si
 // Abilities implements Engine.
 func (h *Here) Abilities() fsys.Abilities { return h.Site.Abilities() }
 
-// Survey gives the survey that an ID stands for, or ErrForgotten.
+// Survey gives the survey that an ID stands for, which may have to be unfolded; or ErrForgotten.
 func (h *Here) Survey(id ID) (*site.Survey, error) {
 	if h.survey == nil || id != h.surveyID {
 		return nil, ErrForgotten
@@ -59,19 +60,54 @@ func (h *Here) Survey(id ID) (*site.Survey, error) {
 
 // Comparison gives what was wanted in the comparison that an ID stands for, and what was found to change; or
 // ErrForgotten.
-func (h *Here) Comparison(id ID) (want []manifest.Entry, result *diff.Result, err error) {
+func (h *Here) Comparison(ctx context.Context, id ID) (want []manifest.Entry, result *diff.Result, err error) {
 	if h.result == nil || id != h.resultID {
 		return nil, nil, ErrForgotten
+	}
+	if q := h.brief; q != nil {
+		if err := h.Site.Unfold(ctx, h.survey); err != nil {
+			return nil, nil, err
+		}
+		q.Entries = h.survey.Entries()
+		if _, err := compare(ctx, h, q, &site.Watch{}); err != nil {
+			return nil, nil, err
+		}
 	}
 	return h.want, h.result, nil
 }
 
-func (h *Here) forget() { h.want, h.result = nil, nil }
+// SameAsRecorded tells whether a content, of which the tree digest and the number of paths are known, is what is recorded and is at the
+// site, as it was surveyed. Then the comparison is answered by the result.
+func (h *Here) SameAsRecorded(q *Comparing, paths int) (result *diff.Result, same bool) {
+	found, err := h.Survey(q.Survey)
+	if err != nil || q.Rule.Nothing || q.Rule.Times {
+		return nil, false
+	}
+	if result, same = found.IsRecorded(q.Tree, paths); same {
+		h.forget()
+		h.result, h.resultID, h.brief = result, q.As, q
+	}
+	return result, same
+}
+
+func (h *Here) forget() { h.want, h.result, h.brief = nil, nil, nil }
+
+func (h *Here) unfolded(ctx context.Context, id ID) (*site.Survey, error) {
+	found, err := h.Survey(id)
+	if err == nil {
+		err = h.Site.Unfold(ctx, found)
+	}
+	return found, err
+}
 
 func survey(ctx context.Context, h *Here, q Surveying, _ *site.Watch) (site.Summary, error) {
 	h.survey = nil
 	h.forget()
-	found, err := h.Site.Survey(ctx, q.Believe)
+	look := func(ctx context.Context) (*site.Survey, error) { return h.Site.Survey(ctx, q.Believe) }
+	if q.Believe && h.Surveyed == nil {
+		look = h.Site.SurveyBriefly
+	}
+	found, err := look(ctx)
 	if err == nil && h.Surveyed != nil {
 		err = h.Surveyed(ctx, found)
 	}
@@ -84,7 +120,7 @@ func survey(ctx context.Context, h *Here, q Surveying, _ *site.Watch) (site.Summ
 
 func compare(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) (*Compared, error) {
 	h.forget()
-	found, err := h.Survey(q.Survey)
+	found, err := h.unfolded(ctx, q.Survey)
 	if err != nil {
 		return nil, err
 	}
@@ -97,7 +133,7 @@ func compare(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) (*Co
 }
 
 func sized(ctx context.Context, h *Here, q Sizing, _ *site.Watch) ([]int64, error) {
-	found, err := h.Survey(q.Survey)
+	found, err := h.unfolded(ctx, q.Survey)
 	if err != nil {
 		return nil, err
 	}
@@ -105,7 +141,7 @@ func sized(ctx context.Context, h *Here, q Sizing, _ *site.Watch) ([]int64, erro
 }
 
 func held(ctx context.Context, h *Here, comparison ID, _ *site.Watch) ([]string, error) {
-	_, result, err := h.Comparison(comparison)
+	_, result, err := h.Comparison(ctx, comparison)
 	if err != nil {
 		return nil, err
 	}
@@ -113,7 +149,7 @@ func held(ctx context.Context, h *Here, comparison ID, _ *site.Watch) ([]string,
 }
 
 func stage(ctx context.Context, h *Here, q *Staging, watch *site.Watch) (*site.Outcome, error) {
-	want, result, err := h.Comparison(q.Comparison)
+	want, result, err := h.Comparison(ctx, q.Comparison)
 	if err != nil {
 		return nil, err
 	}

@@ -125,13 +125,13 @@ func (ad *adopting) showDifferences(ctx context.Context, plan *deploy.Adoption) 
 		if t.Entry == nil || t.Want == nil || t.Entry.Kind != manifest.File || t.Want.Kind != manifest.File || t.ModeOnly {
 			continue
 		}
-		there, err := readText(l.site.Open(ctx, t.Path))
+		there, err := readText(l.site.Open(ctx, t.Path()))
 		if err != nil {
 			continue // it is no text, or too much of it
 		}
-		if at, found := l.tree.Find(t.Path); found {
+		if at, found := l.tree.Find(t.Path()); found {
 			if here, err := readText(l.tree.Open(at)); err == nil {
-				ad.app.printer().TextHome(t.Path, here, there)
+				ad.app.printer().TextHome(t.Path(), here, there)
 			}
 		}
 	}

@@ -145,7 +145,7 @@ func (r *runner) Run(ctx context.Context, c *deploy.Command, facts *deploy.Facts
 		fmt.Sprintf("TARTINE_DEPLOYMENT=%d", facts.Deployment), "TARTINE_TREE=" + facts.Tree.String()}}
 	own.Changed, own.ByZero = targets.ChangedFiles(func(yield func(status, path string) bool) {
 		for _, c := range facts.Changed {
-			if !yield(string(c.Status), c.Path) {
+			if !yield(c.Status.String(), c.Path) {
 				return
 			}
 		}

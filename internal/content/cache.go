@@ -98,7 +98,13 @@ type stretch struct {
 	day         uint32 // the latest
 }
 
-// digests is the cache of one source while a scan goes on. It is used by one goroutine at a time.
+// added is the records of a folder that have changed, as they are written.
+type added struct {
+	records []byte
+	day     uint32 // the latest
+}
+
+// digests is the cache of one source while a scan goes on. It is used by one goroutine at a time, but for beside.
 type digests struct {
 	file  string // empty: nothing is kept
 	today uint32
@@ -106,8 +112,10 @@ type digests struct {
 
 	old   *os.File // nil: there is none
 	known map[string]stretch
-	fresh []byte // the records of folders that have changed, in the place of those of old
-	added map[string]stretch
+
+	turn  sync.Mutex       // of those who look at what stays in memory
+	mu    sync.Mutex       // for what follows
+	added map[string]added // folders that have changed, in the place of those of old
 
 	folders []*folderDigests // those that are in memory: a folder, and those above it
 }
@@ -121,7 +129,7 @@ type folderDigests struct {
 
 // load reads what is known of a source. A nil cache knows nothing and keeps nothing.
 func (c *Cache) load(source string) *digests {
-	d := &digests{known: map[string]stretch{}, added: map[string]stretch{}}
+	d := &digests{known: map[string]stretch{}, added: map[string]added{}}
 	if c == nil {
 		return d
 	}
@@ -207,24 +215,27 @@ func (d *digests) parseIndex(index string, end int64) error {
 	return nil
 }
 
-// loadAll reads what is known of several sources, and goes on while the caller does other work. The function that it
-// returns waits for the end.
-func (c *Cache) loadAll(sources []Source) func() []*digests {
+// loadAll reads what is known of several sources.
+func (c *Cache) loadAll(sources []Source) []*digests {
 	out := make([]*digests, len(sources))
-	var loading sync.WaitGroup
 	for i := range sources {
-		loading.Go(func() {
-			if sources[i].Files != nil { // nothing tells whether such a file is the one that was read
-				out[i] = (*Cache)(nil).load("")
-				return
-			}
-			out[i] = c.load(sources[i].Path)
-		})
+		if sources[i].Files != nil { // nothing tells whether such a file is the one that was read
+			out[i] = (*Cache)(nil).load("")
+			continue
+		}
+		out[i] = c.load(sources[i].Path)
 	}
-	return func() []*digests {
-		loading.Wait()
-		return out
+	return out
+}
+
+// files gives how many files are known, or a few less.
+func (d *digests) files() int {
+	const usualName = 16
+	bytes := 0
+	for _, s := range d.known {
+		bytes += int(s.length)
 	}
+	return bytes / (2 + usualName + cacheFacts)
 }
 
 // folder gives what is known of a folder. Paths are asked for in their order, or nearly so: folders that the one that is
@@ -254,10 +265,15 @@ func (d *digests) folder(dir string) *folderDigests {
 
 // read reads the records of a folder. What is damaged is not known.
 func (d *digests) read(dir string) []record {
-	text, s, found := []byte(nil), stretch{}, false
-	if s, found = d.added[dir]; found {
-		text = d.fresh[s.at : s.at+int64(s.length)]
-	} else if s, found = d.known[dir]; found && d.old != nil {
+	d.mu.Lock()
+	added, isNew := d.added[dir]
+	d.mu.Unlock()
+	text := added.records
+	if !isNew {
+		s, found := d.known[dir]
+		if !found || d.old == nil {
+			return nil
+		}
 		text = make([]byte, s.length)
 		if _, err := d.old.ReadAt(text, s.at); err != nil || crc32.Checksum(text, castagnoli) != s.sum {
 			return nil
@@ -300,7 +316,12 @@ func parseRecords(text []byte) ([]record, error) {
 	return out, nil
 }
 
-func appendRecords(out []byte, records []record, today uint32) (all []byte, latest uint32) {
+func packRecords(records []record, today uint32) (out []byte, latest uint32) {
+	size := 0
+	for i := range records {
+		size += 2 + len(records[i].name) + cacheFacts
+	}
+	out = make([]byte, 0, size)
 	for i := range records {
 		r := &records[i]
 		if today-r.day > cacheDays {
@@ -326,30 +347,62 @@ func (d *digests) putAway(f *folderDigests) {
 		return
 	}
 	f.changed = false
-	at := len(d.fresh)
-	var day uint32
-	d.fresh, day = appendRecords(d.fresh, f.records, d.today)
-	records := d.fresh[at:]
-	d.added[f.dir] = stretch{int64(at), uint32(len(records)), crc32.Checksum(records, castagnoli), day}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	var a added
+	a.records, a.day = packRecords(f.records, d.today)
+	d.added[f.dir] = a
 }
 
 func (f *folderDigests) find(name string) (at int, found bool) {
 	return slices.BinarySearchFunc(f.records, name, func(r record, name string) int { return strings.Compare(r.name, name) })
 }
 
+// folderLookup is what is known of a folder while the files in it are looked up one after the other.
+type folderLookup struct {
+	*digests
+	folder *folderDigests
+}
+
+// beside begins to look up files of a folder. Several folders may be looked at at the same time, also by several
+// goroutines, but for those that stay in memory: these take turns. Leave ends it.
+func (d *digests) beside(dir string) folderLookup {
+	if d.whole != nil {
+		d.turn.Lock()
+		return folderLookup{d, d.folder(dir)}
+	}
+	return folderLookup{d, &folderDigests{dir: dir, records: d.read(dir)}}
+}
+
 // lookup gives what is known of a file, and notes that it is still of use.
-func (d *digests) lookup(path string, id identity) (cached, bool) {
-	dir, name := fsys.Split(path)
-	f := d.folder(dir)
-	at, found := f.find(name)
-	if !found || f.records[at].id != id {
+func (l folderLookup) lookup(name string, id identity) (cached, bool) {
+	at, found := l.folder.find(name)
+	if !found || l.folder.records[at].id != id {
 		return cached{}, false
 	}
-	r := &f.records[at]
-	if r.day != d.today {
-		r.day, f.changed = d.today, true
+	r := &l.folder.records[at]
+	if r.day != l.today {
+		r.day, l.folder.changed = l.today, true
 	}
 	return r.cached, true
+}
+
+func (l folderLookup) leave() {
+	switch {
+	case l.digests == nil:
+	case l.whole != nil:
+		l.turn.Unlock()
+	default:
+		l.putAway(l.folder)
+	}
+}
+
+// lookup gives what is known of a single file.
+func (d *digests) lookup(path string, id identity) (cached, bool) {
+	dir, name := fsys.Split(path)
+	l := d.beside(dir)
+	defer l.leave()
+	return l.lookup(name, id)
 }
 
 func (d *digests) store(path string, c cached) {
@@ -361,6 +414,9 @@ func (d *digests) store(path string, c cached) {
 	f := d.folder(dir)
 	at, found := f.find(name)
 	if !found {
+		if len(f.records) == cap(f.records) {
+			f.records = slices.Grow(f.records, len(f.records)+32)
+		}
 		f.records = slices.Insert(f.records, at, record{name: name})
 	}
 	f.records[at].cached, f.changed = c, true
@@ -421,11 +477,12 @@ func (d *digests) write(out io.Writer) error {
 			return err
 		}
 	}
-	for dir, s := range d.added {
-		if s.length == 0 {
+	for dir, a := range d.added {
+		if len(a.records) == 0 {
 			continue
 		}
-		if err := add(dir, s, bytes.NewReader(d.fresh[s.at:s.at+int64(s.length)])); err != nil {
+		s := stretch{0, uint32(len(a.records)), crc32.Checksum(a.records, castagnoli), a.day}
+		if err := add(dir, s, bytes.NewReader(a.records)); err != nil {
 			return err
 		}
 	}

@@ -156,38 +156,29 @@ func Scan(ctx context.Context, sources []Source, opt Options) (*Tree, error) {
 		opt.Jobs = runtime.GOMAXPROCS(0)
 	}
 	tree := &Tree{Sources: slices.Clone(sources), scanned: opt}
-	load := func() func() []*digests { return opt.Cache.loadAll(sources) }
+	g := &gathering{Tree: tree, opt: &opt}
 	if opt.memory != nil {
-		load = opt.memory.digests
+		g.caches = opt.memory.digests()
+	} else {
+		g.caches = opt.Cache.loadAll(sources)
 	}
-	caches := load() // while the folders are read
-	var folders [][]found
 	for i := range tree.Sources {
-		w := &walker{source: &tree.Sources[i], index: int32(i), opt: &opt}
+		w := &walker{source: &tree.Sources[i], index: int32(i), opt: &opt, gathering: g}
 		if err := w.source.load(ctx); err != nil {
 			return nil, err
 		}
 		if err := w.walk(ctx); err != nil {
 			return nil, err
 		}
-		folders = append(folders, w.found...)
 		tree.LeftOut = append(tree.LeftOut, w.leftOut...)
 		tree.Failed = append(tree.Failed, w.failed...)
 		tree.Refused = append(tree.Refused, w.refused...)
 		tree.Findings = append(tree.Findings, w.findings...)
 		tree.Landings = append(tree.Landings, Landing{Source: tree.Sources[i], Single: w.single})
 	}
-	found := tree.merge(folders)
-	folders = nil // what was found goes as it is taken over
-	found, err := tree.digest(ctx, found, caches(), opt)
-	if err != nil {
+	g.merge()
+	if err := g.digest(ctx); err != nil {
 		return nil, err
-	}
-	tree.Entries = make([]manifest.Entry, len(found))
-	tree.from = make([]int32, len(found))
-	for i, f := range found {
-		tree.Entries[i], tree.from[i] = f.Entry, f.source
-		found[i] = nil
 	}
 	if err := tree.checkShape(); err != nil {
 		return nil, err
@@ -196,60 +187,6 @@ func Scan(ctx context.Context, sources []Source, opt Options) (*Tree, error) {
 	tree.tally()
 	tree.attribute(opt.Attributes)
 	return tree, nil
-}
-
-// found is a path that a walk took, with the facts by which a cached digest is believed.
-type found struct {
-	manifest.Entry
-	id     identity
-	source int32
-}
-
-// merge sorts what all sources found and lets the later source win where they meet.
-func (t *Tree) merge(folders [][]found) []*found {
-	total := 0
-	for _, folder := range folders {
-		total += len(folder)
-	}
-	all := make([]*found, 0, total)
-	for _, folder := range folders {
-		for i := range folder {
-			all = append(all, &folder[i])
-		}
-	}
-	slices.SortFunc(all, func(a, b *found) int {
-		if order := strings.Compare(a.Path, b.Path); order != 0 {
-			return order
-		}
-		return int(a.source - b.source)
-	})
-	out := all[:0]
-	for i := 0; i < len(all); {
-		end := i + 1
-		for end < len(all) && all[end].Path == all[i].Path {
-			end++
-		}
-		if end > i+1 {
-			t.noteCollision(all[i:end])
-		}
-		out = append(out, all[end-1])
-		i = end
-	}
-	return out
-}
-
-// noteCollision notes that several sources bring one path, the last of them its winner. Folders merge and do not count.
-func (t *Tree) noteCollision(same []*found) {
-	winner := same[len(same)-1]
-	c := Collision{Path: winner.Path, Winner: int(winner.source)}
-	for _, f := range same[:len(same)-1] {
-		if f.Kind != manifest.Dir || winner.Kind != manifest.Dir {
-			c.Shadows = append(c.Shadows, int(f.source))
-		}
-	}
-	if c.Shadows != nil {
-		t.Collisions = append(t.Collisions, c)
-	}
 }
 
 // checkShape drops folders that follow from what is below them, or of which nothing was taken, and finds files

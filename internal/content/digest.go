@@ -8,12 +8,12 @@ import (
 	"io"
 	"io/fs"
 	"slices"
-	"sync"
 	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
 
+	"tartine/internal/lanehash"
 	"tartine/internal/manifest"
 )
 
@@ -23,77 +23,96 @@ const (
 	batch      = 32        // files that one worker takes at a time
 )
 
-// digest fills in the digests, from the cache or by reading, and drops the files that could not be read.
-func (t *Tree) digest(ctx context.Context, all []*found, caches []*digests, opt Options) ([]*found, error) {
-	verdicts := make([]verdict, len(all))
-	var unread, unopened []int
-	for i, f := range all {
-		if f.Kind != manifest.File {
-			continue
+// reading is a file whose digest is found out.
+type reading struct {
+	entry   *manifest.Entry // of the tree
+	id      identity        // as it was when it was read
+	source  int32
+	verdict verdict
+	err     error // why it could not be read
+}
+
+// digest finds out the digests that no cache knows, and drops the files that could not be read.
+func (g *gathering) digest(ctx context.Context) error {
+	failed := map[*manifest.Entry]bool{}
+	for next := 0; next < len(g.Entries); {
+		var unread, unopened []reading
+		unread, unopened, next = g.unread(next)
+		if err := g.readAll(ctx, unread, *g.opt); err != nil {
+			return err
 		}
-		if digest, verdict, ok := t.Sources[f.source].known(f.Path); ok {
-			f.Digest, verdicts[i] = digest, verdict
-			continue
+		g.peekAll(unopened, *g.opt)
+		for i := range unread {
+			g.learn(&unread[i])
 		}
-		cache, name := caches[f.source], t.Sources[f.source].relative(f.Path)
-		if hit, ok := cache.lookup(name, f.id); ok {
-			f.Digest, verdicts[i] = hit.digest, hit.verdict
-			t.CacheHits++
-			continue
-		}
-		if opt.Later > 0 && f.Size >= opt.Later && t.Sources[f.source].Files == nil {
-			unopened = append(unopened, i)
-			continue
-		}
-		unread = append(unread, i)
-	}
-	failures, err := t.readAll(ctx, all, verdicts, unread, opt)
-	if err != nil {
-		return nil, err
-	}
-	t.peekAll(all, verdicts, unopened, failures, opt)
-	for _, i := range unread {
-		f := all[i]
-		cache, name := caches[f.source], t.Sources[f.source].relative(f.Path)
-		if _, failed := failures[i]; failed || f.id == (identity{}) {
-			cache.forget(name)
-		} else {
-			cache.store(name, cached{id: f.id, verdict: verdicts[i], digest: f.Digest})
+		for _, r := range append(unread, unopened...) {
+			if r.err != nil {
+				g.Failed = append(g.Failed, Failure{r.entry.Path, g.Sources[r.source].local(r.entry.Path), cause(r.err)})
+				failed[r.entry] = true
+			} else if r.verdict != harmless {
+				g.suspect(r.entry.Path, r.source, r.verdict)
+			}
 		}
 	}
-	for _, cache := range caches {
-		if opt.memory == nil {
+	for _, cache := range g.caches {
+		if g.opt.memory == nil {
 			_ = cache.save() // see there
 		}
 	}
-	kept := all[:0]
-	for i, f := range all {
-		if err, failed := failures[i]; failed {
-			t.Failed = append(t.Failed, Failure{f.Path, t.Sources[f.source].local(f.Path), err})
-			continue
+	for _, s := range g.suspects {
+		if at, found := g.Find(s.path); found && g.from[at] == s.source {
+			g.suspect(s.path, s.source, s.verdict)
 		}
-		if v := verdicts[i]; v != harmless && !allowed(t.Sources[f.source].relative(f.Path), false, opt.Allow) {
-			t.Findings = append(t.Findings, Finding{Path: f.Path, Why: v.why()})
-		}
-		kept = append(kept, f)
 	}
-	t.sortFindings()
-	return kept, nil
+	g.drop(failed)
+	g.sortFindings()
+	return nil
+}
+
+// learn keeps a digest that was found out, or that it was not.
+func (g *gathering) learn(r *reading) {
+	cache, name := g.caches[r.source], g.Sources[r.source].relative(r.entry.Path)
+	if r.err != nil || r.id == (identity{}) {
+		cache.forget(name)
+	} else {
+		cache.store(name, cached{id: r.id, verdict: r.verdict, digest: r.entry.Digest})
+	}
+}
+
+// suspect notes what the guard says of a file's content, unless that is allowed.
+func (t *Tree) suspect(path string, source int32, v verdict) {
+	if !allowed(t.Sources[source].relative(path), false, t.scanned.Allow) {
+		t.Findings = append(t.Findings, Finding{Path: path, Why: v.why()})
+	}
+}
+
+// drop takes entries out.
+func (t *Tree) drop(which map[*manifest.Entry]bool) {
+	if len(which) == 0 {
+		return
+	}
+	kept := 0
+	for i := range t.Entries {
+		if !which[&t.Entries[i]] {
+			t.Entries[kept], t.from[kept] = t.Entries[i], t.from[i]
+			kept++
+		}
+	}
+	t.Entries, t.from = t.Entries[:kept], t.from[:kept]
 }
 
 // peekAll looks at the beginnings of files whose digests stay open.
-func (t *Tree) peekAll(all []*found, verdicts []verdict, unopened []int, failures map[int]error, opt Options) {
+func (t *Tree) peekAll(unopened []reading, opt Options) {
 	d := digester{buf: make([]byte, readBuffer), keepModes: opt.KeepModes}
-	for _, i := range unopened {
-		f := all[i]
-		if err := d.peek(&t.Sources[f.source], f, &verdicts[i]); err != nil {
-			failures[i] = cause(err)
+	for i := range unopened {
+		r := &unopened[i]
+		if r.err = d.peek(&t.Sources[r.source], r); r.err != nil {
 			continue
 		}
 		if t.later == nil {
 			t.later = map[string]*later{}
 		}
-		t.later[f.Path] = &later{source: f.source, id: f.id, verdict: verdicts[i]}
+		t.later[r.entry.Path] = &later{source: r.source, id: r.id, verdict: r.verdict}
 	}
 }
 
@@ -114,14 +133,9 @@ func (t *Tree) sortFindings() {
 	slices.SortFunc(t.LeftOut, func(a, b LeftOut) int { return compare(a.Path, b.Path) })
 }
 
-// readAll reads the files that no cache knows, on all processors.
-func (t *Tree) readAll(ctx context.Context, all []*found, verdicts []verdict, unread []int,
-	opt Options) (map[int]error, error) {
-	var (
-		mu       sync.Mutex
-		failures = map[int]error{}
-		next     atomic.Int64
-	)
+// readAll reads files on all processors.
+func (t *Tree) readAll(ctx context.Context, unread []reading, opt Options) error {
+	var next atomic.Int64
 	group, ctx := errgroup.WithContext(ctx)
 	for range min(opt.Jobs, (len(unread)+batch-1)/batch) {
 		group.Go(func() error {
@@ -135,50 +149,51 @@ func (t *Tree) readAll(ctx context.Context, all []*found, verdicts []verdict, un
 				if start >= len(unread) {
 					return nil
 				}
-				for _, i := range unread[start:min(start+batch, len(unread))] {
-					f := all[i]
-					err := d.read(ctx, &t.Sources[f.source], f, &verdicts[i])
+				some := unread[start:min(start+batch, len(unread))]
+				for i := range some {
+					some[i].err = d.read(ctx, &t.Sources[some[i].source], &some[i])
 					if ctx.Err() != nil {
 						return ctx.Err()
 					}
-					if err != nil {
-						mu.Lock()
-						failures[i] = cause(err)
-						mu.Unlock()
+					if d.small.Full() {
+						d.small.Sum()
 					}
 				}
+				d.small.Sum()
 			}
 		})
 	}
-	return failures, group.Wait()
+	return group.Wait()
 }
 
-// digester reads one file after the other with one hash and one buffer.
+// digester reads one file after the other with one hash and one buffer. Small files are digested together, some at a
+// time, once they are read.
 type digester struct {
 	hash      hash.Hash
+	small     lanehash.Batch
 	buf       []byte
 	keepModes bool
 	told      func(int64)
 	clock     func() time.Time
 }
 
-// read fills in the digest of a file, and its size, mode and times as they were when it was read whole. The identity
-// is left zero when the digest must not be cached.
-func (d *digester) read(ctx context.Context, source *Source, f *found, v *verdict) error {
+// read fills in the digest of a file, of a small one with the next sum of the batch, and its size, mode and times as they
+// were when it was read whole. The identity is left zero when the digest must not be cached.
+func (d *digester) read(ctx context.Context, source *Source, r *reading) error {
 	for range readTries {
 		readAt := d.clock().UnixNano()
-		file, err := source.open(f.Path)
+		file, err := source.open(r.entry.Path)
 		if err != nil {
 			return err
 		}
-		steady, err := d.readOnce(ctx, file, f, v)
+		steady, err := d.readOnce(ctx, file, r)
 		file.Close()
 		if err != nil {
 			return err
 		}
 		if steady {
-			if !f.id.settled(readAt) {
-				f.id = identity{}
+			if !r.id.settled(readAt) {
+				r.id = identity{}
 			}
 			return nil
 		}
@@ -187,7 +202,7 @@ func (d *digester) read(ctx context.Context, source *Source, f *found, v *verdic
 }
 
 // readOnce tells whether the file stayed as it was while it was read.
-func (d *digester) readOnce(ctx context.Context, file opened, f *found, v *verdict) (bool, error) {
+func (d *digester) readOnce(ctx context.Context, file opened, r *reading) (bool, error) {
 	before, err := file.facts()
 	if err != nil {
 		return false, err
@@ -195,8 +210,37 @@ func (d *digester) readOnce(ctx context.Context, file opened, f *found, v *verdi
 	if !before.mode.IsRegular() {
 		return false, errors.New("it is no longer a file")
 	}
-	d.hash.Reset()
 	var size int64
+	isSmall := before.id.size <= lanehash.Longest
+	if isSmall {
+		size, err = d.readSmall(file, before.id.size, &r.verdict)
+	} else {
+		size, err = d.readLarge(ctx, file, &r.verdict)
+	}
+	if err != nil {
+		return false, err
+	}
+	after, err := file.facts()
+	if err != nil {
+		return false, err
+	}
+	r.id = after.id
+	if r.id != before.id || size != after.id.size {
+		return false, nil
+	}
+	e := r.entry
+	if isSmall {
+		d.small.Add(int(size), (*[lanehash.Size]byte)(&e.Digest))
+	} else {
+		d.hash.Sum(e.Digest[:0])
+	}
+	e.Size, e.ModTime, e.Mode = size, r.id.modTime(), fileMode(after.mode, d.keepModes)
+	return true, nil
+}
+
+// readLarge digests a file while it is read.
+func (d *digester) readLarge(ctx context.Context, file io.Reader, v *verdict) (size int64, err error) {
+	d.hash.Reset()
 	for {
 		n, err := file.Read(d.buf)
 		if size == 0 && n > 0 {
@@ -204,28 +248,33 @@ func (d *digester) readOnce(ctx context.Context, file opened, f *found, v *verdi
 		}
 		size += int64(n)
 		d.hash.Write(d.buf[:n])
-		if d.told != nil {
-			d.told(int64(n))
-		}
+		d.tell(n)
 		if err == io.EOF {
-			break
+			return size, nil
+		}
+		if err == nil {
+			err = ctx.Err()
 		}
 		if err != nil {
-			return false, err
-		}
-		if err := ctx.Err(); err != nil {
-			return false, err
+			return size, err
 		}
 	}
-	after, err := file.facts()
-	if err != nil {
-		return false, err
+}
+
+// readSmall reads a file into the batch, up to a byte more than it should have.
+func (d *digester) readSmall(file io.Reader, size int64, v *verdict) (int64, error) {
+	room := d.small.Room(int(size) + 1)
+	n, err := io.ReadFull(file, room)
+	if err == io.EOF || errors.Is(err, io.ErrUnexpectedEOF) {
+		err = nil
 	}
-	f.id = after.id
-	if f.id != before.id || size != after.id.size {
-		return false, nil
+	*v = sniff(room[:n])
+	d.tell(n)
+	return int64(n), err
+}
+
+func (d *digester) tell(bytes int) {
+	if d.told != nil {
+		d.told(int64(bytes))
 	}
-	d.hash.Sum(f.Digest[:0])
-	f.Size, f.ModTime, f.Mode = size, f.id.modTime(), fileMode(after.mode, d.keepModes)
-	return true, nil
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"tartine/internal/manifest"
@@ -60,7 +61,10 @@ type Objection struct {
 
 // Content gives what was scanned as the content of a site.
 func (t *Tree) Content() *Content {
-	out := &Content{Entries: t.Entries, Failed: t.Failed, Open: t.open, Want: t.want}
+	out := &Content{Entries: t.Entries, Failed: t.Failed, Open: t.open}
+	if slices.ContainsFunc(t.Sources, func(s Source) bool { return s.Want != nil }) {
+		out.Want = t.want
+	}
 	if paths := t.openDigests(); len(paths) > 0 {
 		out.Later, out.Learned = paths, func() { t.learned(t.scanned) }
 		out.Resolve = func(ctx context.Context, paths []string) error {

@@ -113,6 +113,12 @@ var pemKey = regexp.MustCompile(`(?m)^-----BEGIN [A-Z0-9 ]*PRIVATE KEY( BLOCK)?-
 // ppkKey is how a .ppk key file begins: with the name of the program that wrote it.
 var ppkKey = regexp.MustCompile(`^\w+-User-Key-File-`)
 
+// isPPK tells whether a file begins so.
+func isPPK(head []byte) bool {
+	head = head[:min(len(head), 64)]
+	return bytes.Contains(head, []byte("-User-Key-File-")) && ppkKey.Match(head)
+}
+
 // ordinaryPEM is how many bytes are searched of a file that does not begin as PEM does: a key further down is a page
 // about keys.
 const ordinaryPEM = 1 << 10
@@ -122,7 +128,7 @@ func sniff(head []byte) verdict {
 	head = bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n")
 	begins := func(start string) bool { return bytes.HasPrefix(head, []byte(start)) }
 	switch {
-	case ppkKey.Match(head), begins("SSH PRIVATE KEY FILE FORMAT"):
+	case isPPK(head), begins("SSH PRIVATE KEY FILE FORMAT"):
 		return privateKey
 	case slices.ContainsFunc([]string{"SQLite format 3\x00", "PGDMP", "-- MySQL dump", "-- MariaDB dump",
 		"--\n-- PostgreSQL database"}, begins):

@@ -24,8 +24,8 @@ type later struct {
 }
 
 // peek does what read does but for the digest.
-func (d *digester) peek(source *Source, f *found, v *verdict) error {
-	file, err := source.open(f.Path)
+func (d *digester) peek(source *Source, r *reading) error {
+	file, err := source.open(r.entry.Path)
 	if err != nil {
 		return err
 	}
@@ -41,9 +41,9 @@ func (d *digester) peek(source *Source, f *found, v *verdict) error {
 	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
 		return err
 	}
-	*v = sniff(d.buf[:n])
-	f.id = facts.id
-	f.Size, f.ModTime, f.Mode = facts.id.size, facts.id.modTime(), fileMode(facts.mode, d.keepModes)
+	r.verdict, r.id = sniff(d.buf[:n]), facts.id
+	e := r.entry
+	e.Size, e.ModTime, e.Mode = facts.id.size, facts.id.modTime(), fileMode(facts.mode, d.keepModes)
 	return nil
 }
 
@@ -121,40 +121,31 @@ func (t *Tree) openDigests() (paths []string) {
 // resolve finds out some of the digests that are open. A file that cannot be read is named among those that failed, and
 // is no longer part of the content.
 func (t *Tree) resolve(ctx context.Context, paths []string, opt Options) error {
-	var (
-		files    []*found
-		unread   []int
-		verdicts = make([]verdict, len(paths))
-	)
+	unread, failed := make([]reading, len(paths)), map[*manifest.Entry]bool{}
 	for i, path := range paths {
 		at, _ := t.Find(path)
-		files = append(files, &found{Entry: t.Entries[at], id: t.later[path].id, source: t.later[path].source})
-		unread = append(unread, i)
+		own := t.Entries[at] // it keeps its mode
+		unread[i] = reading{entry: &own, id: t.later[path].id, source: t.later[path].source}
 	}
-	failures, err := t.readAll(ctx, files, verdicts, unread, opt)
-	if err != nil {
+	if err := t.readAll(ctx, unread, opt); err != nil {
 		return err
 	}
-	for i, f := range files {
-		at, _ := t.Find(f.Path)
-		if err, failed := failures[i]; failed {
-			t.Failed = append(t.Failed, Failure{f.Path, t.Local(at), err})
-			t.drop(at)
+	for i := range unread {
+		r := &unread[i]
+		at, _ := t.Find(r.entry.Path)
+		e := &t.Entries[at]
+		if r.err != nil {
+			t.Failed = append(t.Failed, Failure{e.Path, t.Local(at), cause(r.err)})
+			failed[e] = true
 		} else {
-			e := &t.Entries[at]
-			e.Digest, e.Size, e.ModTime = f.Digest, f.Size, f.ModTime
-			t.learn(f.Path, f.Digest, f.id, verdicts[i], opt)
+			e.Digest, e.Size, e.ModTime = r.entry.Digest, r.entry.Size, r.entry.ModTime
+			t.learn(e.Path, e.Digest, r.id, r.verdict, opt)
 		}
-		delete(t.later, f.Path)
+		delete(t.later, e.Path)
 	}
+	t.drop(failed)
 	t.sortFindings()
 	return nil
-}
-
-// drop takes an entry out.
-func (t *Tree) drop(at int) {
-	t.Entries = append(t.Entries[:at], t.Entries[at+1:]...)
-	t.from = append(t.from[:at], t.from[at+1:]...)
 }
 
 // learned notes the digests that were found out by sending.

@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
-	"slices"
+	"strings"
 	"sync"
 	"unicode/utf8"
 
@@ -26,8 +26,9 @@ type walker struct {
 	single bool
 	group  *errgroup.Group
 
+	gathering *gathering
+
 	mu       sync.Mutex
-	found    [][]found // by folder
 	leftOut  []LeftOut
 	failed   []Failure
 	refused  []Failure
@@ -45,9 +46,9 @@ type haul struct {
 }
 
 func (w *walker) merge(h *haul) {
+	w.gathering.take(h.found)
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.found = append(w.found, h.found)
 	w.leftOut = append(w.leftOut, h.leftOut...)
 	w.failed = append(w.failed, h.failed...)
 	w.refused = append(w.refused, h.refused...)
@@ -144,9 +145,11 @@ func (w *walker) walkFolder(ctx context.Context, dir descent) error {
 	case err != nil:
 		h.fail(w.path(dir.relative), dir.local, err)
 	}
+	h.found = make([]found, 0, len(listing)+1)
 	w.addFolder(&h, dir, err == nil && len(listing) == 0)
-	for _, item := range listing {
-		relative := fsys.Join(dir.relative, item.name)
+	relatives := joinAll(dir.relative, listing)
+	for i, item := range listing {
+		relative := relatives[i]
 		if !utf8.ValidString(item.name) {
 			h.leave(LeftOut{Path: w.path(relative), Source: int(w.index), Reason: "the name is not valid UTF-8"})
 			continue
@@ -160,11 +163,31 @@ func (w *walker) walkFolder(ctx context.Context, dir descent) error {
 		}
 	}
 	if memory := w.memory(); memory != nil && err == nil {
-		known := &known{h, h.folders}
-		known.haul.found = slices.Clone(h.found) // what is learned of their content is filled in
-		memory.remember(spot{w.index, dir.local}, known, before)
+		memory.remember(spot{w.index, dir.local}, &known{h, h.folders}, before)
 	}
 	return nil
+}
+
+// joinAll gives the paths of what is in a folder. They are parts of one text: that is one piece of memory for all of them.
+func joinAll(dir string, listing []item) []string {
+	prefix := ""
+	if dir != "." {
+		prefix = dir + "/"
+	}
+	size := 0
+	for i := range listing {
+		size += len(prefix) + len(listing[i].name)
+	}
+	var text strings.Builder
+	text.Grow(size)
+	out := make([]string, len(listing))
+	for i := range listing {
+		begin := text.Len()
+		text.WriteString(prefix)
+		text.WriteString(listing[i].name)
+		out[i] = text.String()[begin:]
+	}
+	return out
 }
 
 // walkKnown takes what a folder held when it was read, and goes on below it.
@@ -172,9 +195,7 @@ func (w *walker) walkKnown(ctx context.Context, k *known) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	h := k.haul
-	h.found = slices.Clone(h.found)
-	w.merge(&h)
+	w.merge(&k.haul)
 	for _, below := range k.folders {
 		if err := w.goOn(ctx, below); err != nil {
 			return err

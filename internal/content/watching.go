@@ -397,21 +397,14 @@ func (w *Watching) Content(ctx context.Context) (out *Content, tree *Tree, waiti
 }
 
 // digests gives the caches, which stay in memory.
-func (w *Watching) digests() func() []*digests {
+func (w *Watching) digests() []*digests {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if w.caches != nil {
-		return func() []*digests { return w.caches }
-	}
-	load := w.opt.Cache.loadAll(w.sources)
-	return func() []*digests {
-		caches := load()
-		for _, cache := range caches {
+	if w.caches == nil {
+		w.caches = w.opt.Cache.loadAll(w.sources)
+		for _, cache := range w.caches {
 			cache.whole = map[string]*folderDigests{}
 		}
-		w.mu.Lock()
-		defer w.mu.Unlock()
-		w.caches = caches
-		return caches
 	}
+	return w.caches
 }

@@ -119,6 +119,28 @@ func TestAWatchSeesWhatAScanFinds(t *testing.T) {
 	}
 }
 
+// TestAFolderUnderAKnownNameIsReadAnew puts one folder in the place of another: nothing in it has changed, and all of it is other.
+func TestAFolderUnderAKnownNameIsReadAnew(t *testing.T) {
+	dir := t.TempDir()
+	for name, text := range map[string]string{"site/img/deep/puffin.svg": "old", "other/deep/razorbill.svg": "new"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, filepath.Dir(name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
+	sources := []Source{{Path: filepath.Join(dir, "site"), Dest: ".", Rules: &filter.Set{}}}
+	w := Watch(sources, Options{}, "", 0, nil)
+	defer w.Close()
+	_, _, _, err := w.Content(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, os.Rename(filepath.Join(dir, "site/img"), filepath.Join(dir, "before")))
+	require.NoError(t, os.Rename(filepath.Join(dir, "other"), filepath.Join(dir, "site/img")))
+	_, err = w.Next(t.Context(), 0)
+	require.NoError(t, err)
+	out, _, _, err := w.Content(t.Context())
+	require.NoError(t, err)
+	require.Len(t, out.Entries, 1)
+	require.Equal(t, "img/deep/razorbill.svg", out.Entries[0].Path)
+}
+
 // TestOnlyWhatChangedIsReadAgain counts the folders that are read.
 func TestOnlyWhatChangedIsReadAgain(t *testing.T) {
 	dir := t.TempDir()
@@ -144,6 +166,7 @@ func TestAFileThatGrowsWaits(t *testing.T) {
 	dir := t.TempDir()
 	w := Watch([]Source{{Path: dir, Dest: ".", Rules: &filter.Set{}}}, Options{}, "", 0, nil)
 	defer w.Close()
+	w.rest = 5 * Quiet // whoever writes may be held up by a slow disk
 	_, _, _, err := w.Content(t.Context())
 	require.NoError(t, err)
 	growing, err := os.Create(filepath.Join(dir, "plates.zip"))

@@ -63,27 +63,27 @@ func Adopt(ctx context.Context, engine calls.Engine, c *Comparison, tree *conten
 	for i := range c.Result.Changes {
 		change := &c.Result.Changes[i]
 		word := adoptable(change)
-		if word == "" && change.Status == diff.New && before.has(change.Path) {
+		if word == "" && change.Status == diff.New && before.has(change.Path()) {
 			word = removedByHand
 		}
-		if word == "" || !isBelow(change.Path, paths) || change.Found != nil && change.Found.Kind == manifest.Dir && change.Found.Filled {
+		if word == "" || !isBelow(change.Path(), paths) || change.Found != nil && change.Found.Kind == manifest.Dir && change.Found.Filled {
 			continue
 		}
 		if change.Found == nil && change.Want == nil {
 			continue // gone at both
 		}
 		left := func(reason string) {
-			out.Left = append(out.Left, AdoptionLeft{change.Path, word, reason})
+			out.Left = append(out.Left, AdoptionLeft{change.Path(), word, reason})
 		}
 		if change.Found != nil && change.Found.Other != 0 {
 			left("it is neither a file nor a folder nor a link")
 			continue
 		}
-		if change.Found != nil && change.Found.Kind == manifest.Link && manifest.LeadsOut(change.Path, manifest.LinksOf(map[string]string{change.Path: change.Found.Link})) {
+		if change.Found != nil && change.Found.Kind == manifest.Link && manifest.LeadsOut(change.Path(), manifest.LinksOf(map[string]string{change.Path(): change.Found.Link})) {
 			left("it is a link that leads out of the site")
 			continue
 		}
-		home, err := tree.Home(change.Path, change.Found != nil && change.Found.Kind == manifest.Dir, opt)
+		home, err := tree.Home(change.Path(), change.Found != nil && change.Found.Kind == manifest.Dir, opt)
 		if err != nil {
 			left(err.Error())
 			continue
@@ -93,7 +93,7 @@ func Adopt(ctx context.Context, engine calls.Engine, c *Comparison, tree *conten
 			continue
 		}
 		if change.Found != nil {
-			wanted = append(wanted, change.Path)
+			wanted = append(wanted, change.Path())
 		}
 		out.Taken = append(out.Taken, Adopted{Change: change, Home: home, Word: word, Newer: change.Want != nil && !before.had(change.Want)})
 	}
@@ -162,18 +162,18 @@ func (a *Adoption) lookAt(ctx context.Context, engine calls.Engine, paths []stri
 			kept = append(kept, t)
 			continue
 		}
-		if i, found := manifest.Find(there.Entries, t.Path); found {
+		if i, found := manifest.Find(there.Entries, t.Path()); found {
 			t.Entry = &there.Entries[i]
 			kept = append(kept, t)
 			continue
 		}
 		reason := "it cannot be read at the site"
 		for _, f := range there.Left {
-			if f.Path == t.Path {
+			if f.Path == t.Path() {
 				reason = f.Err.Error()
 			}
 		}
-		a.Left = append(a.Left, AdoptionLeft{t.Path, t.Word, reason})
+		a.Left = append(a.Left, AdoptionLeft{t.Path(), t.Word, reason})
 	}
 	a.Taken = kept
 	return nil
@@ -182,9 +182,9 @@ func (a *Adoption) lookAt(ctx context.Context, engine calls.Engine, paths []stri
 // take writes one path into its source. Open reads files of the site; folders are those that are there.
 func (a *Adopted) take(ctx context.Context, open func(ctx context.Context, path string) (io.ReadCloser, error), folders map[string]bool) error {
 	if a.Entry == nil {
-		return a.Home.Drop(a.Path, func(folder string) bool { return folders[folder] })
+		return a.Home.Drop(a.Path(), func(folder string) bool { return folders[folder] })
 	}
-	return a.Home.Take(ctx, a.Entry, func() (io.ReadCloser, error) { return open(ctx, a.Path) })
+	return a.Home.Take(ctx, a.Entry, func() (io.ReadCloser, error) { return open(ctx, a.Path()) })
 }
 
 // Run writes everything into the sources and gives what could not be. Its error is that of the connection or the context.
@@ -204,9 +204,9 @@ func (a *Adoption) Run(ctx context.Context, open func(ctx context.Context, path 
 		case ctx.Err() != nil:
 			return done, left, ctx.Err()
 		case errors.Is(err, farend.ErrLost):
-			return done, left, fmt.Errorf("%s: %w", t.Path, err)
+			return done, left, fmt.Errorf("%s: %w", t.Path(), err)
 		default:
-			left = append(left, AdoptionLeft{t.Path, t.Word, err.Error()})
+			left = append(left, AdoptionLeft{t.Path(), t.Word, err.Error()})
 		}
 	}
 	return done, left, nil

@@ -236,7 +236,7 @@ func (s *Session) around(c *Comparison) *around {
 func alteredBy(r *diff.Result) (out []Altered) {
 	for i := range r.Changes {
 		if c := &r.Changes[i]; c.Status != diff.Stray {
-			out = append(out, Altered{c.Status, c.Path})
+			out = append(out, Altered{c.Status, c.Path()})
 		}
 	}
 	return out

@@ -92,7 +92,7 @@ func (c *Comparison) SendBytes() (files int, bytes int64) {
 func (c *Comparison) sent() (paths []string) {
 	for i := range c.Result.Changes {
 		if change := &c.Result.Changes[i]; change.Sends() {
-			paths = append(paths, change.Path)
+			paths = append(paths, change.Path())
 		}
 	}
 	return paths
@@ -212,14 +212,14 @@ func (c *Comparison) Consent(opt Options) *Consent {
 		change := &c.Result.Changes[i]
 		switch {
 		case change.Drifted:
-			out.Drifted = append(out.Drifted, change.Path)
+			out.Drifted = append(out.Drifted, change.Path())
 		case c.Content.Rollback > 0 && change.Hand: // that is what is rolled back
 		case change.Foreign, opt.Hand && change.Status == diff.Changed && !change.ModeOnly:
-			out.Replaced = append(out.Replaced, change.Path)
+			out.Replaced = append(out.Replaced, change.Path())
 		case change.Status == diff.Stray && opt.RemoveStrays:
-			out.Removed = append(out.Removed, change.Path)
+			out.Removed = append(out.Removed, change.Path())
 		case change.Status == diff.Retired:
-			out.Retired = append(out.Retired, change.Path)
+			out.Retired = append(out.Retired, change.Path())
 		}
 	}
 	out.Most = c.Survey.Paths > mostRetired && 2*len(out.Retired) > c.Survey.Paths

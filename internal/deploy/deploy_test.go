@@ -199,7 +199,7 @@ func TestRollbackAndWhatIsGone(t *testing.T) {
 	require.NoError(t, err)
 	var changes []string
 	for _, c := range between.Changes {
-		changes = append(changes, string(c.Status)+" "+c.Path)
+		changes = append(changes, c.Status.String()+" "+c.Path())
 	}
 	require.Equal(t, []string{"changed index.html", "retired old.html"}, changes)
 

@@ -44,9 +44,9 @@ func (r *Round) Changes(removed bool) (out []string) {
 	}
 	for i := range r.Result.Result.Changes {
 		c := &r.Result.Result.Changes[i]
-		failed := slices.ContainsFunc(r.Outcome.Failed, func(f site.Failure) bool { return f.Path == c.Path })
+		failed := slices.ContainsFunc(r.Outcome.Failed, func(f site.Failure) bool { return f.Path == c.Path() })
 		if c.Status != diff.Stray && !failed && (c.Want == nil) == removed {
-			out = append(out, c.Path)
+			out = append(out, c.Path())
 		}
 	}
 	return out

@@ -21,17 +21,24 @@ import (
 	"tartine/internal/manifest"
 )
 
-// Status is one of the words above.
-type Status string
+// Status is one of the words above. It is no kind of byte: the compiler would take that for a character of a text.
+type Status int8
 
 // The statuses of a path.
 const (
-	New     Status = "new"
-	Changed Status = "changed"
-	Same    Status = "same"
-	Retired Status = "retired"
-	Stray   Status = "stray"
+	Same Status = iota
+	New
+	Changed
+	Retired
+	Stray
 )
+
+func (s Status) String() string {
+	if words := [...]string{"same", "new", "changed", "retired", "stray"}; s >= 0 && int(s) < len(words) {
+		return words[s]
+	}
+	return "of a status that is not known"
+}
 
 // Found is an entry that a survey found. A digest of zero is not known. What was found as it is recorded has its entry in
 // common with the record: an entry is not altered, but replaced.
@@ -69,12 +76,12 @@ func (r *Rule) Owns(e *manifest.Entry, f *Found) bool {
 	return !known || (o.User < 0 || uint32(o.User) == f.User) && (o.Group < 0 || uint32(o.Group) == f.Group)
 }
 
-// Change is one path that is not the same, or that is the same and must be recorded so.
+// Change is one path that is not the same, or that is the same and must be recorded so. It is small: in a first deployment
+// there is one for each path.
 type Change struct {
-	Path   string
-	Status Status
 	Want   *manifest.Entry // nil: not in the content
 	Found  *Found          // nil: not at the site
+	Status Status
 	// Drifted tells that somebody else altered or removed what a deployment had put here.
 	Drifted bool
 	// Foreign tells that a deployment would overwrite or remove what no deployment put here as it is.
@@ -83,6 +90,14 @@ type Change struct {
 	Hand bool
 	// ModeOnly tells that the bytes are right, and only the mode or the owner is not.
 	ModeOnly bool
+}
+
+// Path gives the path.
+func (c *Change) Path() string {
+	if c.Want != nil {
+		return c.Want.Path
+	}
+	return c.Found.Path
 }
 
 // Size gives the bytes to speak of: those that are wanted, else those that were found.
@@ -156,6 +171,9 @@ func Unresolved(want []manifest.Entry, found []Found, recorded []manifest.Entry,
 func Compare(want []manifest.Entry, found []Found, recorded []manifest.Entry, rule Rule,
 	keep func(path string) bool) *Result {
 	out := &Result{}
+	if len(found) == 0 {
+		out.Changes = make([]Change, 0, len(want)) // all of it is new
+	}
 	walk(want, found, recorded, func(w *manifest.Entry, i int, r *manifest.Entry) {
 		var f *Found
 		if i >= 0 {
@@ -167,12 +185,12 @@ func Compare(want []manifest.Entry, found []Found, recorded []manifest.Entry, ru
 		case w == nil && (f == nil || keep != nil && keep(f.Path)): // gone already, or not to be judged
 		case w == nil && f.Kind == manifest.Dir && (f.Filled || anyBelow(want, f.Path)): // the folder follows from what is in it, or will be
 		case w == nil && (r == nil || hand):
-			out.Changes = append(out.Changes, Change{Path: f.Path, Status: Stray, Found: f, Hand: hand && !altered})
+			out.Changes = append(out.Changes, Change{Status: Stray, Found: f, Hand: hand && !altered})
 		case w == nil:
-			out.Changes = append(out.Changes, Change{Path: f.Path, Status: Retired, Found: f, Drifted: altered,
+			out.Changes = append(out.Changes, Change{Status: Retired, Found: f, Drifted: altered,
 				Foreign: altered})
 		case f == nil:
-			out.Changes = append(out.Changes, Change{Path: w.Path, Status: New, Want: w, Drifted: altered})
+			out.Changes = append(out.Changes, Change{Status: New, Want: w, Drifted: altered})
 		case equal(w, f, rule) && (!rule.Nothing || w.Kind != manifest.File):
 			out.Same++
 			out.SameBytes += max(w.Size, 0)
@@ -181,7 +199,7 @@ func Compare(want []manifest.Entry, found []Found, recorded []manifest.Entry, ru
 			}
 		default:
 			modeOnly := w.Kind == f.Kind && f.Other == 0 && sameContent(w, f, rule) && !rule.Nothing
-			out.Changes = append(out.Changes, Change{Path: w.Path, Status: Changed, Want: w, Found: f, Drifted: altered,
+			out.Changes = append(out.Changes, Change{Status: Changed, Want: w, Found: f, Drifted: altered,
 				Foreign: r == nil || altered || hand && !w.Hand, Hand: hand && !altered,
 				ModeOnly: modeOnly})
 		}
@@ -278,28 +296,32 @@ func Blockers(r *Result, removeStrays bool) []string {
 			}
 		}
 	)
+	isStray := func(c Change) bool { return c.Status == Stray }
+	if removeStrays || !slices.ContainsFunc(r.Changes, isStray) {
+		return nil
+	}
 	for i := range r.Changes {
 		if c := &r.Changes[i]; c.Want != nil && (c.Status == New || c.Status == Changed) {
-			addAbove(c.Path)
+			addAbove(c.Path())
 			if c.Want.Kind == manifest.Dir {
-				folders[c.Path] = true
+				folders[c.Path()] = true
 			} else {
-				leaves[c.Path] = true
+				leaves[c.Path()] = true
 			}
 		}
 	}
 	for i := range r.Changes {
 		c := &r.Changes[i]
-		if c.Status != Stray || removeStrays {
+		if !isStray(*c) {
 			continue
 		}
-		if folders[c.Path] && c.Found.Kind != manifest.Dir {
-			out = append(out, c.Path)
+		if folders[c.Path()] && c.Found.Kind != manifest.Dir {
+			out = append(out, c.Path())
 			continue
 		}
-		for dir := parent(c.Path); dir != ""; dir = parent(dir) {
+		for dir := parent(c.Path()); dir != ""; dir = parent(dir) {
 			if leaves[dir] {
-				out = append(out, c.Path)
+				out = append(out, c.Path())
 				break
 			}
 		}

@@ -49,7 +49,7 @@ var byHash = Rule{Modes: true, TimeStep: time.Second}
 func words(r *Result) string {
 	var out []string
 	for _, c := range r.Changes {
-		word := string(c.Status) + ":" + c.Path
+		word := c.Status.String() + ":" + c.Path()
 		if c.Drifted {
 			word += ":drifted"
 		} else if c.Foreign {

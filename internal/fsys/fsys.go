@@ -187,6 +187,12 @@ type Mounter interface {
 	Mounts(ctx context.Context) ([]string, error)
 }
 
+// FolderRemover is an FS in which a folder that is known to be one is removed sooner than by Remove. It need not be empty:
+// where it is not, it may go with all below it, or stay, which is an error.
+type FolderRemover interface {
+	RemoveFolder(ctx context.Context, name string) error
+}
+
 // Emptier is an FS that removes a folder with all below it faster than name by name. Links are not followed. Removed is
 // called with how many names are gone, and failed with each that could not be removed, whose error ends it; both perhaps
 // from several goroutines. ErrUnsupported means that nothing was done.

@@ -19,6 +19,7 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 	"unicode/utf8"
 )
@@ -192,19 +193,36 @@ type Manifest struct {
 	Entries    []Entry // sorted bytewise by path, none twice
 }
 
-// Tree returns the tree digest.
-func (m *Manifest) Tree() Digest {
-	hash := sha256.New()
-	buf := make([]byte, 0, 64<<10)
+// Tree returns the tree digest. The listing is digested while it goes on being written.
+func (m *Manifest) Tree() (tree Digest) {
+	const size, waiting = 64 << 10, 3
+	written, spare := make(chan []byte, waiting), make(chan []byte, waiting)
+	var digesting sync.WaitGroup
+	digesting.Go(func() {
+		hash := sha256.New()
+		for part := range written {
+			hash.Write(part)
+			spare <- part[:0]
+		}
+		hash.Sum(tree[:0])
+	})
+	buf, made := make([]byte, 0, size), 1
 	for i := range m.Entries {
 		buf = appendListing(buf, &m.Entries[i])
-		if len(buf) > 60<<10 {
-			hash.Write(buf)
-			buf = buf[:0]
+		if len(buf) < size-size/16 {
+			continue
+		}
+		written <- buf
+		if made < waiting {
+			buf, made = make([]byte, 0, size), made+1
+		} else {
+			buf = <-spare
 		}
 	}
-	hash.Write(buf)
-	return Digest(hash.Sum(nil))
+	written <- buf
+	close(written)
+	digesting.Wait()
+	return tree
 }
 
 // CheckPath tells why a path cannot be in a manifest: it must be valid UTF-8, relative, and free of empty

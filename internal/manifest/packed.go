@@ -85,8 +85,12 @@ const MostPacked = 2 << 20
 
 // Unpack reads entries. Their paths are checked; their order is not.
 func (p Packed) Unpack() (out []Entry, err error) {
+	return p.UnpackTo(make([]Entry, 0, min(len(p)/40, MostPacked))) // about as many as there will be
+}
+
+// UnpackTo reads entries as Unpack does and appends them.
+func (p Packed) UnpackTo(out []Entry) ([]Entry, error) {
 	r := &unpacking{rest: p}
-	out = make([]Entry, 0, min(len(p)/40, MostPacked)) // about as many as there will be
 	before := ""
 	for len(r.rest) > 0 && !r.broken {
 		if len(out) == MostPacked {

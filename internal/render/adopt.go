@@ -14,7 +14,7 @@ func (p *Printer) Adoption(h Heading, a *deploy.Adoption) {
 	var list []row
 	for i := range a.Taken {
 		t := &a.Taken[i]
-		r := row{word: adoptionWord(t.Word), name: Name(t.Path), bytes: -1, note: "to " + Name(t.Home.Local)}
+		r := row{word: adoptionWord(t.Word), name: Name(t.Path()), bytes: -1, note: "to " + Name(t.Home.Local)}
 		switch {
 		case t.Entry == nil:
 			r.note = "gone there; " + Name(t.Home.Local) + " would be removed"
@@ -87,7 +87,7 @@ func (p *Printer) AdoptedJSON(h Heading, result string, done []deploy.Adopted, l
 	}{h.Name(), result, []item{}, []stays{}}
 	for i := range done {
 		d := &done[i]
-		it := item{Path: d.Path, Status: d.Word, Local: d.Home.Local, Action: "write", Newer: d.Newer}
+		it := item{Path: d.Path(), Status: d.Word, Local: d.Home.Local, Action: "write", Newer: d.Newer}
 		if d.Entry == nil {
 			it.Action = "remove"
 		}

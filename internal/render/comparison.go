@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"iter"
 	"path"
 	"strings"
 	"time"
@@ -86,6 +87,9 @@ func (h Heading) landing(l content.Landing) string {
 
 // Comparison shows counts and bytes first, then names.
 func (p *Printer) Comparison(c *deploy.Comparison, removeStrays bool) {
+	if p.Quiet {
+		return
+	}
 	p.counts(c, removeStrays)
 	p.printf("\n")
 	p.lists(c.Result)
@@ -98,7 +102,8 @@ var shownStatuses = []diff.Status{diff.New, diff.Changed, diff.Retired, diff.Str
 func (p *Printer) lists(r *diff.Result) {
 	var list []row
 	for _, status := range shownStatuses {
-		list = append(list, p.shorten(names(r, status))...)
+		n, _ := r.Count(status)
+		list = append(list, p.shortened(n, names(r, status))...)
 	}
 	p.rows(list)
 	if len(list) > 0 {
@@ -127,7 +132,7 @@ func (p *Printer) counts(c *deploy.Comparison, removeStrays bool) {
 		case status == diff.Stray:
 			note = "no deployment put them there; left alone"
 		}
-		p.count(word(status), n, Bytes(bytes), note)
+		p.count(word(status.String()), n, Bytes(bytes), note)
 	}
 	if n := len(c.Result.Leaving); n > 0 {
 		p.count("leaving", n, Bytes(leavingBytes(c.Result)), "no longer in the content; left until "+leavingUntil(c.Result))
@@ -172,21 +177,23 @@ func (p *Printer) count(w word, n int, bytes, note string) {
 	p.printf("%s  %s\n", p.paint(w, 8), strings.TrimRight(line, " "))
 }
 
-// names lists the paths of one status.
-func names(r *diff.Result, status diff.Status) []row {
-	var list []row
-	for i := range r.Changes {
-		change := &r.Changes[i]
-		if change.Status != status {
-			continue
+// names gives a row for each change with a status.
+func names(r *diff.Result, status diff.Status) iter.Seq[row] {
+	return func(yield func(row) bool) {
+		for i := range r.Changes {
+			change := &r.Changes[i]
+			if change.Status != status {
+				continue
+			}
+			line := row{word: word(status.String()), name: Name(change.Path()), bytes: change.Size(), note: note(change)}
+			if e := change.Want; e != nil && e.Kind != manifest.File || e == nil && change.Found.Kind != manifest.File {
+				line.bytes = -1
+			}
+			if !yield(line) {
+				return
+			}
 		}
-		line := row{word: word(status), name: Name(change.Path), bytes: change.Size(), note: note(change)}
-		if e := change.Want; e != nil && e.Kind != manifest.File || e == nil && change.Found.Kind != manifest.File {
-			line.bytes = -1
-		}
-		list = append(list, line)
 	}
-	return list
 }
 
 func note(c *diff.Change) string {

@@ -150,10 +150,10 @@ func TestLongListsAreGatheredByFolder(t *testing.T) {
 	for i := range 100 {
 		list = append(list, row{word: "new", name: "img/" + strings.Repeat("x", i+1), bytes: 10}, row{word: "new", name: "css/" + strings.Repeat("y", i+1), bytes: 1})
 	}
-	short := (&Printer{}).shorten(slices.Clone(list))
+	short := (&Printer{}).shortened(len(list), slices.Values(list))
 	require.Len(t, short, 2)
 	require.Equal(t, "img/", short[0].name)
 	require.Equal(t, int64(1000), short[0].bytes)
 	require.Equal(t, "100 paths", short[0].note)
-	require.Len(t, (&Printer{Verbose: true}).shorten(list), 200)
+	require.Len(t, (&Printer{Verbose: true}).shortened(len(list), slices.Values(list)), 200)
 }

@@ -122,7 +122,7 @@ func (p *Printer) Between(h Heading, from, to int, r *diff.Result) {
 	p.printf("%s: %s\n\n", h.title(), what)
 	for _, status := range shownStatuses {
 		if n, bytes := r.Count(status); n > 0 {
-			p.count(word(status), n, Bytes(bytes), "")
+			p.count(word(status.String()), n, Bytes(bytes), "")
 		}
 	}
 	p.count("same", r.Same, Bytes(r.SameBytes), "")

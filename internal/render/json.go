@@ -62,7 +62,7 @@ func byStatus(r *diff.Result) (paths map[diff.Status][]sized, drifted []sized) {
 		[]sized{}
 	for i := range r.Changes {
 		c := &r.Changes[i]
-		s := sized{c.Path, c.Size()}
+		s := sized{c.Path(), c.Size()}
 		paths[c.Status] = append(paths[c.Status], s)
 		if c.Drifted {
 			drifted = append(drifted, s)

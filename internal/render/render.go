@@ -6,6 +6,8 @@ package render
 import (
 	"fmt"
 	"io"
+	"iter"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -154,14 +156,14 @@ func (p *Printer) rows(list []row) {
 	}
 }
 
-// shorten cuts a list of rows to what a screen can take: names below the top go together by their first folder.
-func (p *Printer) shorten(list []row) []row {
-	if p.Verbose || len(list) <= namesShown {
-		return list
+// shortened cuts so many rows to what a screen can take: names below the top go together by their first folder.
+func (p *Printer) shortened(n int, list iter.Seq[row]) []row {
+	if p.Verbose || n <= namesShown {
+		return slices.Collect(list)
 	}
 	var out []row
 	folders := map[string]int{} // to an index into out
-	for _, r := range list {
+	for r := range list {
 		folder, _, below := strings.Cut(r.name, "/")
 		if !below {
 			out = append(out, r)
@@ -182,7 +184,7 @@ func (p *Printer) shorten(list []row) []row {
 		}
 	}
 	if more := len(out) - namesShown; more > 0 {
-		out = append(out[:namesShown], row{word: list[0].word,
+		out = append(out[:namesShown], row{word: out[0].word,
 			name: fmt.Sprintf("and %s more, which --verbose lists", Number(int64(more))), bytes: -1})
 	}
 	return out

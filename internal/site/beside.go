@@ -37,7 +37,7 @@ func (st *staging) takeBeside(ctx context.Context, parcels []*parcel) ([]*parcel
 	group, taking := errgroup.WithContext(ctx)
 	group.SetLimit(st.site.jobs)
 	for i, p := range parcels {
-		from, covered := p.change.Path, true
+		from, covered := p.change.Path(), true
 		if beside.Dest != "." {
 			from, covered = strings.CutPrefix(from, beside.Dest+"/")
 		}
@@ -56,7 +56,7 @@ func (st *staging) takeBeside(ctx context.Context, parcels []*parcel) ([]*parcel
 	if err := group.Wait(); err != nil {
 		return nil, err
 	}
-	missing := parcels[:0]
+	var missing []*parcel
 	for i, p := range parcels {
 		if !taken[i] {
 			missing = append(missing, p)
@@ -92,6 +92,6 @@ func (st *staging) takeOne(ctx context.Context, other fsys.FS, from string, p *p
 	st.mu.Lock()
 	st.out.Copied++
 	st.mu.Unlock()
-	st.watch.file(p.change.Path, want.Size)
+	st.watch.file(p.change.Path(), want.Size)
 	return nil
 }

@@ -2,6 +2,8 @@ package site_test
 
 import (
 	"context"
+	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -62,7 +64,7 @@ func TestAnAlterationThatKeepsSizeAndTimeIsSeen(t *testing.T) {
 			require.NoError(t, os.Chtimes(file, dated, dated))
 			plan := w.looks(first)
 			require.Len(t, plan.Result.Changes, 1, name)
-			require.Equal(t, "css/a.css", plan.Result.Changes[0].Path)
+			require.Equal(t, "css/a.css", plan.Result.Changes[0].Path())
 			require.True(t, plan.Result.Changes[0].Drifted)
 			w.mustDeploy(first)
 			w.verify(first)
@@ -183,4 +185,34 @@ func TestANoteOfWhatWasSeenThatIsDamagedIsNamed(t *testing.T) {
 	require.NoError(t, os.WriteFile(w.inRecord("deployments/1.seen"), []byte("soon\n"), 0o600))
 	_, err := w.deploy(second)
 	require.ErrorContains(t, err, "1.seen")
+}
+
+// TestOneFileOfALargeFolderIsLookedUpAlone has a file published in a folder that need not be listed once more for that.
+func TestOneFileOfALargeFolderIsLookedUpAlone(t *testing.T) {
+	w := newWorld(t)
+	many := tree{}
+	for i := range 20 {
+		many[fmt.Sprintf("birds/%02d.svg", i)] = fmt.Sprint(i)
+	}
+	for name, changed := range map[string]int{"one": 1, "many": 9} {
+		w.mustDeploy(many)
+		after := maps.Clone(many)
+		for i := range changed {
+			after[fmt.Sprintf("birds/%02d.svg", i)] = name
+		}
+		var mu sync.Mutex
+		published, listed := false, 0
+		w.between.Before = func(op string, all ...string) error {
+			mu.Lock()
+			defer mu.Unlock()
+			if published = published || op == "rename" && all[1] == "www/birds/00.svg"; published && op == "list" && all[0] == "www/birds" {
+				listed++
+			}
+			return nil
+		}
+		w.mustDeploy(after)
+		w.between.Before = func(string, ...string) error { return nil }
+		require.Equal(t, changed/9, listed, name)
+		w.verify(after)
+	}
 }

@@ -34,9 +34,9 @@ func (s *Site) Current(ctx context.Context, told func(bytes int64)) (*Current, e
 	for i := range result.Changes {
 		switch c := &result.Changes[i]; c.Status {
 		case diff.New:
-			out.Missing = append(out.Missing, c.Path)
+			out.Missing = append(out.Missing, c.Path())
 		case diff.Changed:
-			out.Altered = append(out.Altered, c.Path)
+			out.Altered = append(out.Altered, c.Path())
 		}
 	}
 	return out, nil

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"tartine/internal/diff"
@@ -138,7 +139,14 @@ type Staged struct {
 	staging *staging
 	before  int // the current deployment
 	lock    *hold
-	release func()
+	unlock  func()
+	working sync.WaitGroup // digests what is wanted
+}
+
+// release ends what goes on for a deployment, and unlocks the site.
+func (d *Staged) release() {
+	d.working.Wait()
+	d.unlock()
 }
 
 // Stage locks the site and brings there what it does not hold. When it fails, what was staged is kept for the next
@@ -165,16 +173,16 @@ func (s *Site) Stage(ctx context.Context, plan *Plan, watch *Watch) (*Staged, er
 	if plan.Origin != nil {
 		user = plan.Origin.User
 	}
-	lock, release, err := s.lockWaiting(ctx, user, plan.Wait)
+	lock, unlock, err := s.lockWaiting(ctx, user, plan.Wait)
 	if err != nil {
 		return nil, s.unlessWiped(ctx, plan, err)
 	}
-	out := &Staged{Outcome: &Outcome{Verified: true}, site: s, lock: lock, release: release}
+	out := &Staged{Outcome: &Outcome{Verified: true}, site: s, lock: lock, unlock: unlock}
 	out.staging = &staging{site: s, plan: plan, fresh: whole, watch: watch, out: out.Outcome}
 	locked, end := lock.within(ctx)
 	defer end()
 	if err := lostLock(locked, out.stage(locked)); err != nil {
-		release()
+		out.release()
 		return nil, err
 	}
 	return out, nil
@@ -255,6 +263,9 @@ func (d *Staged) stage(ctx context.Context) (err error) {
 	if plan.Rollback > 0 {
 		plan.Open = s.openHeld(ctx, plan)
 	}
+	if !plan.isOpen() {
+		d.working.Go(func() { d.staging.tree = (&manifest.Manifest{Entries: plan.Want}).Tree() }) // for the record
+	}
 	return d.staging.run(ctx)
 }
 
@@ -269,6 +280,10 @@ func (d *Staged) publish(ctx context.Context, watch *Watch) (*Outcome, error) {
 	p, err := s.newPublish(ctx, plan, d.staging, s.after(d.before))
 	if err != nil {
 		return nil, err
+	}
+	p.wanted = func() manifest.Digest {
+		d.working.Wait()
+		return d.staging.tree
 	}
 	if err := p.run(ctx, watch); err != nil {
 		return nil, err
@@ -348,18 +363,19 @@ func (s *Site) tidy(ctx context.Context, j *journal) error {
 }
 
 // entries gives what is there after a publish: what was wanted where it was reached, else what was recorded before.
-func (p *publish) entries() []manifest.Entry {
+//
+// AsWanted tells that they are what is wanted, but for times and whose hand put it there.
+func (p *publish) entries() (out []manifest.Entry, asWanted bool) {
 	var (
 		plan, able = p.plan, p.site.Abilities()
 		keep       = Keeping(plan.Kept, plan.Gone)
 		goes       = Keeping(plan.Gone, nil)
 		found      = inOrder(plan.Survey.Found, func(f *diff.Found) string { return f.Path })
-		changes    = inOrder(plan.Result.Changes, func(c *diff.Change) string { return c.Path })
+		changes    = inOrder(plan.Result.Changes, func(c *diff.Change) string { return c.Path() })
 		before     = inOrder(plan.Survey.Known(), func(e *manifest.Entry) string { return e.Path })
-		out        []manifest.Entry
 	)
 	if p.fresh && len(p.undone) == 0 && keep == nil && !plan.Hand {
-		return plan.Want // all of it is there, and nothing else
+		return plan.Want, true // all of it is there, and nothing else
 	}
 	var recorded []manifest.Entry
 	if len(p.undone) > 0 || keep != nil || manifest.Contents(plan.Survey.Entries()) < len(plan.Survey.Entries()) {
@@ -391,7 +407,8 @@ func (p *publish) entries() []manifest.Entry {
 			out = append(out, *was)
 		}
 	})
-	return withoutFilled(out)
+	out = withoutFilled(out)
+	return out, recorded == nil && len(p.undone) == 0 && len(out) == len(plan.Want)
 }
 
 // withoutFilled leaves out folders that follow from what is in them.

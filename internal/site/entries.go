@@ -61,8 +61,7 @@ type blockFile struct {
 }
 
 const (
-	mostFiles  = 1000 // that a tree is in
-	usualBytes = 60   // that an entry takes in a block
+	mostFiles = 1000 // that a tree is in
 )
 
 func blocksFile(number int) string { return "deployments/" + strconv.Itoa(number) + "." + blocksSuffix }
@@ -161,6 +160,7 @@ func (s *Site) recordedTree(ctx context.Context, number int) (*manifest.Manifest
 		return old, h.tree(), err
 	}
 	shelf, err := s.openShelf(ctx, h, true)
+	defer shelf.close()
 	if err != nil {
 		return nil, h.Tree, err
 	}
@@ -191,7 +191,8 @@ type shelf struct {
 	order []int
 }
 
-// openShelf reads the files that a head names. Where their blocks are not asked for, what is known already is not read.
+// openShelf opens the files that a head names. Where their blocks are not asked for, what is known already is not read. The
+// shelf must be closed, also where this fails.
 func (s *Site) openShelf(ctx context.Context, h *head, whole bool) (*shelf, error) {
 	out := &shelf{site: s, files: map[int]*blocks.File{}}
 	read := make([]*blocks.File, len(h.Blocks))
@@ -203,7 +204,7 @@ func (s *Site) openShelf(ctx context.Context, h *head, whole bool) (*shelf, erro
 			continue
 		}
 		group.Go(func() (err error) {
-			read[i], err = s.readBlocks(ctx, f.Of)
+			read[i], err = s.openBlocks(ctx, f.Of)
 			return err
 		})
 	}
@@ -216,7 +217,28 @@ func (s *Site) openShelf(ctx context.Context, h *head, whole bool) (*shelf, erro
 	return out, err
 }
 
-func (s *Site) readBlocks(ctx context.Context, number int) (*blocks.File, error) {
+// openBlocks opens the file of blocks of a deployment. Its blocks are read when they are asked for where that costs nothing,
+// and else all at once.
+func (s *Site) openBlocks(ctx context.Context, number int) (*blocks.File, error) {
+	if s.isNear() {
+		file, err := s.fs.Open(ctx, s.inRecord(blocksFile(number)))
+		at, able := file.(io.ReaderAt)
+		size, known := int64(0), false
+		if err == nil {
+			size, known = fsys.SizeOf(file)
+		}
+		if able && known && size <= mostList {
+			opened, err := blocks.OpenFile(at, size)
+			if err != nil {
+				file.Close()
+				return nil, &RecordError{s.inRecord(blocksFile(number)), err}
+			}
+			return opened, nil
+		}
+		if err == nil {
+			file.Close()
+		}
+	}
 	text, err := s.read(ctx, blocksFile(number), mostList)
 	if err == nil {
 		var file *blocks.File
@@ -264,6 +286,13 @@ func (s *shelved) file(number int) *blocks.File {
 	return s.files[number]
 }
 
+// close closes the files.
+func (s *shelf) close() {
+	for _, file := range s.files {
+		file.Close()
+	}
+}
+
 // size gives how many bytes the files have.
 func (s *shelf) size() (bytes int64) {
 	for _, file := range s.files {
@@ -303,12 +332,16 @@ func (s *Site) writeEntries(ctx context.Context, number int, entries []manifest.
 		return nil, err
 	}
 	var (
-		own  blocks.Writer
+		file = &making{site: s, ctx: ctx, name: blocksFile(number)}
+		own  = blocks.NewWriter(file)
 		used = map[int]map[manifest.Digest]int64{}
 	)
-	if len(before.files) == 0 {
-		own.Grow(usualBytes*len(entries), 0)
+	defer before.close()
+	defer file.giveUp()
+	if err := s.keepOwn(ctx, number, own); err != nil {
+		return nil, err
 	}
+	file.streams = s.isNear() && len(before.files) == 0
 	top := blocks.Build(entries, func(name manifest.Digest, block []byte) {
 		holder, length := before.holder(name)
 		if holder == 0 {
@@ -331,23 +364,26 @@ func (s *Site) writeEntries(ctx context.Context, number int, entries []manifest.
 	}
 	slices.SortFunc(sizes, func(a, b blockFile) int { return cmp.Compare(a.Bytes, b.Bytes) })
 	for i, f := range sizes {
-		if !absorbs(int64(own.Len()), f.Bytes, before.files[f.Of].Size(), len(sizes)-i) {
+		if !absorbs(own.Len(), f.Bytes, before.files[f.Of].Size(), len(sizes)-i) {
 			out.Blocks = append(out.Blocks, f)
 			continue
 		}
-		if err := s.absorb(ctx, &own, f.Of, used[f.Of]); err != nil {
+		if err := s.absorb(ctx, own, f.Of, used[f.Of]); err != nil {
 			return nil, err
 		}
 	}
 	if own.Len() > 0 {
-		out.Blocks = append(out.Blocks, blockFile{number, int64(own.Len())})
+		out.Blocks = append(out.Blocks, blockFile{number, own.Len()})
 	}
 	slices.SortFunc(out.Blocks, func(a, b blockFile) int { return b.Of - a.Of })
-	if err := s.keepOwn(ctx, number, &own); err != nil || own.Len() == 0 {
-		return out, err
+	if own.Len() == 0 {
+		return out, nil
 	}
 	s.shelved.forget(number)
-	return out, s.write(ctx, blocksFile(number), own.Bytes())
+	if err := own.Close(); err != nil {
+		return nil, cmp.Or(file.giveUp(), err)
+	}
+	return out, file.end()
 }
 
 // fewFiles is how many earlier files a tree may be in before the smallest are taken up, whatever their size.
@@ -361,10 +397,11 @@ func absorbs(written, ofUse, size int64, files int) bool {
 
 // absorb adds blocks of an earlier file.
 func (s *Site) absorb(ctx context.Context, own *blocks.Writer, of int, names map[manifest.Digest]int64) error {
-	file, err := s.readBlocks(ctx, of)
+	file, err := s.openBlocks(ctx, of)
 	if err != nil {
 		return err
 	}
+	defer file.Close()
 	for name := range names {
 		block, err := file.Block(name)
 		if err == nil && block == nil {
@@ -393,6 +430,7 @@ func (s *Site) shelfBefore(ctx context.Context, number int) (*shelf, error) {
 	h.Blocks = slices.DeleteFunc(h.Blocks, func(f blockFile) bool { return f.Of >= number })
 	out, err := s.openShelf(ctx, h, false)
 	if err != nil {
+		out.close()
 		return none, unlessDamaged(err)
 	}
 	return out, nil
@@ -416,6 +454,7 @@ func (s *Site) keepOwn(ctx context.Context, number int, own *blocks.Writer) erro
 		return nil
 	}
 	all, err := s.openShelf(ctx, h, true)
+	defer all.close()
 	if err != nil {
 		return unlessDamaged(err)
 	}

@@ -60,14 +60,16 @@ func (st *staging) stageFresh(ctx context.Context) ([]*parcel, error) {
 			return nil, err
 		}
 	}
-	var out []*parcel
+	all := make([]parcel, 0, len(st.plan.Result.Changes)) // one piece of memory: there may be very many
+	out := make([]*parcel, 0, len(st.plan.Result.Changes))
 	for i := range st.plan.Result.Changes {
 		c := &st.plan.Result.Changes[i]
-		if !c.Sends() || st.failed(c.Path) {
+		if !c.Sends() || st.failed(c.Path()) {
 			continue
 		}
-		p := &parcel{change: c, copy: 1}
-		if there := left[c.Path]; there != nil {
+		all = append(all, parcel{change: c, copy: 1})
+		p := &all[len(all)-1]
+		if there := left[c.Path()]; there != nil {
 			p.stands(there.Size)
 		}
 		out = append(out, p)

@@ -149,7 +149,7 @@ func (s *Site) held(ctx context.Context, survey *Survey, result *diff.Result) (n
 			names[c.Want.Digest] = s.inRecord(storeName(incoming, c.Want.Digest, 1))
 		}
 		if names[c.Want.Digest] == "" {
-			missing = append(missing, c.Path)
+			missing = append(missing, c.Path())
 		}
 	}
 	return names, missing, nil

@@ -274,6 +274,7 @@ func TestAJournalIsInput(t *testing.T) {
 				require.NoError(t, os.WriteFile(filepath.Join(other, file), []byte("neighbour"), 0o644))
 			}
 			w.refusesJournal(`{"number":2,"phases":[[` + text + `]]}`)
+			w.refusesJournalOver(second, first, asRuns(text))
 			for _, file := range []string{"secret", "index.html"} {
 				text, err := os.ReadFile(filepath.Join(other, file))
 				require.NoError(t, err)
@@ -287,6 +288,11 @@ func TestAJournalIsInput(t *testing.T) {
 		"a number too large": `{"number":9999999999999,"phases":[[{"do":"clear","path":"old"}]]}`,
 		"somebody's tree":    `{"number":2,"tree":"other","phases":[[{"do":"clear","path":"old"}]]}`,
 		"a negative history": `{"number":2,"history":-5,"phases":[[{"do":"clear","path":"old"}]]}`,
+		"no runs":            `{"version":2,"number":2,"runs":[]}`,
+		"no runs but phases": `{"version":2,"number":2,"phases":[[{"do":"clear","path":"old"}]]}`,
+		"a run of nowhere":   `{"version":2,"number":2,"runs":[[{"do":"clear","in":"","steps":[{"name":"old"}]}]]}`,
+		"a run of elsewhere": `{"version":2,"number":2,"runs":[[{"do":"clear","in":"..","steps":[{"name":"old"}]}]]}`,
+		"a run of nothing":   `{"version":2,"number":2,"runs":[[{"steps":[{"name":"old"}]}]]}`,
 	} {
 		t.Run(name, func(t *testing.T) {
 			w := newWorld(t)
@@ -296,7 +302,10 @@ func TestAJournalIsInput(t *testing.T) {
 	}
 }
 
-func (w *world) refusesJournal(text string) {
+func (w *world) refusesJournal(text string) { w.refusesJournalOver(first, second, text) }
+
+// refusesJournalOver has one tree there and another one deployed behind the journal.
+func (w *world) refusesJournalOver(first, second tree, text string) {
 	w.t.Helper()
 	require.True(w.t, json.Valid([]byte(text)), text)
 	require.NoError(w.t, os.WriteFile(w.inRecord("publish.json"), []byte(text), 0o600))

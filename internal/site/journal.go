@@ -1,6 +1,7 @@
 package site
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -43,6 +44,7 @@ import (
 const journalName = "publish.json"
 
 type journal struct {
+	Version int       `json:"version,omitempty"` // see runs.go
 	Number  int       `json:"number"`
 	Started time.Time `json:"started"`
 	Tree    string    `json:"tree,omitempty"`     // the tree that is built, when the site is switched
@@ -66,11 +68,15 @@ func (p *publish) writeJournal(ctx context.Context) error {
 }
 
 func (s *Site) putJournal(ctx context.Context, j *journal) error {
-	text, err := json.Marshal(j)
-	if err != nil {
+	file := &making{site: s, ctx: ctx, name: journalName, streams: s.isNear()}
+	defer file.giveUp()
+	if err := j.writeTo(file); err != nil {
+		return cmp.Or(file.giveUp(), err)
+	}
+	if err := file.end(); err != nil {
 		return err
 	}
-	return s.writeDurably(ctx, journalName, text)
+	return s.makeDurable(ctx, journalName)
 }
 
 // readJournal reads and checks the journal; nil: there is none.
@@ -82,8 +88,8 @@ func (s *Site) readJournal(ctx context.Context) (*journal, error) {
 	if err != nil {
 		return nil, err
 	}
-	j := &journal{}
-	if err := json.Unmarshal(text, j); err != nil {
+	j, err := parseJournal(text)
+	if err != nil {
 		return nil, &RecordError{s.inRecord(journalName), fmt.Errorf("the journal cannot be read: %w", err)}
 	}
 	if err := s.checkJournal(j); err != nil {
@@ -243,18 +249,29 @@ func (s *Site) writeDeployment(ctx context.Context, p *publish, out *Outcome) er
 	if err := s.writeLeaving(ctx, p.number, p.plan.Result.Leaving); err != nil {
 		return err
 	}
+	var tree func() manifest.Digest
+	entries, asWanted := p.entries()
+	if asWanted {
+		tree = p.wanted
+	}
 	return s.writeManifest(ctx, &manifest.Manifest{Created: d.At, Generator: p.plan.Generator, Origin: p.plan.Origin,
-		Deployment: d, Entries: p.entries()})
+		Deployment: d, Entries: entries}, tree)
 }
 
-func (s *Site) writeManifest(ctx context.Context, m *manifest.Manifest) error {
+// writeManifest writes a deployment down. Known gives its tree digest, or zero; nil: it is not known.
+func (s *Site) writeManifest(ctx context.Context, m *manifest.Manifest, known func() manifest.Digest) error {
 	var (
 		number  = m.Deployment.Number
 		tree    manifest.Digest
 		working errgroup.Group // a watch waits for all of this, so several processors share it
 	)
 	working.Go(func() error {
-		tree = m.Tree()
+		if known != nil {
+			tree = known()
+		}
+		if tree.IsZero() {
+			tree = m.Tree()
+		}
 		return manifest.Check(m.Entries) // else nobody could read it
 	})
 	h, err := s.writeEntries(ctx, number, m.Entries)

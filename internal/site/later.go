@@ -6,7 +6,9 @@ import (
 	"encoding/binary"
 	"errors"
 	"io"
+	"slices"
 
+	"tartine/internal/diff"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
@@ -56,6 +58,11 @@ const laterSuffix = ".later"
 // isOpen tells whether a parcel's digest is open.
 func (p *parcel) isOpen() bool { return p.change.Want.Digest.IsZero() }
 
+// isOpen tells whether any digest of what is wanted is open.
+func (plan *Plan) isOpen() bool {
+	return slices.ContainsFunc(plan.Result.Changes, func(c diff.Change) bool { return c.Sends() && c.Want.Digest.IsZero() })
+}
+
 // close gives a parcel whose digest was open the digest that its sender found out, and the name that goes with it.
 func (st *staging) close(ctx context.Context, p *parcel, content io.Reader) error {
 	known, ok := content.(fsys.Digested)
@@ -74,14 +81,14 @@ func (st *staging) close(ctx context.Context, p *parcel, content io.Reader) erro
 	}
 	st.sameContent[digest]++
 	p.copy = st.sameContent[digest]
-	name := storeName(incoming, digest, p.copy)
+	name := storeName(incoming, digest, int(p.copy))
 	if err := st.site.makeShelves(ctx, []string{name}); err != nil {
 		return err
 	}
 	if err := st.site.fs.Rename(ctx, st.site.inRecord(p.name()), st.site.inRecord(name)); err != nil {
 		return err
 	}
-	p.named = name
+	p.lies = inIncoming
 	return nil
 }
 

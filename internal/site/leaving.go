@@ -105,15 +105,15 @@ func (s *Site) part(survey *Survey, want *Wanted, result *diff.Result) {
 		if c.Status != diff.Retired || c.Found.Kind != manifest.File || c.Found.Other != 0 {
 			return false
 		}
-		l := already(c.Path)
+		l := already(c.Path())
 		switch {
-		case want.Retire.Now || inTheWay(want.Entries, c.Path):
+		case want.Retire.Now || inTheWay(want.Entries, c.Path()):
 			return false
 		case l != nil && !now.Before(l.Until):
 			return false
 		case l != nil:
 			result.Leaving = append(result.Leaving, *l)
-		case want.Retire.After <= 0 || c.Drifted || isPage(c.Path):
+		case want.Retire.After <= 0 || c.Drifted || isPage(c.Path()):
 			return false
 		default:
 			entry := *c.Found.Entry

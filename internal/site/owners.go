@@ -71,7 +71,7 @@ func (s *Site) mayGive(result *diff.Result, rule *diff.Rule) error {
 		asked[*c.Want.Owner] = true
 		numbers := rule.Owners[*c.Want.Owner]
 		if err := giver.MayGive(numbers.User, numbers.Group); err != nil {
-			return &OwnerError{c.Want.Owner.String(), c.Path, err.Error()}
+			return &OwnerError{c.Want.Owner.String(), c.Path(), err.Error()}
 		}
 	}
 	return nil

@@ -65,10 +65,10 @@ func (st *staging) probeNames(ctx context.Context) error {
 			continue
 		}
 		var probes []string
-		if len(c.Path) > longPath {
-			probes = append(probes, c.Path)
+		if len(c.Path()) > longPath {
+			probes = append(probes, c.Path())
 		}
-		for element := range strings.SplitSeq(c.Path, "/") {
+		for element := range strings.SplitSeq(c.Path(), "/") {
 			if len(element) > longName {
 				probes = append(probes, element)
 			}
@@ -79,7 +79,7 @@ func (st *staging) probeNames(ctx context.Context) error {
 				return err
 			}
 			if err != nil && !errors.Is(err, fs.ErrNotExist) {
-				st.fail(c.Path, fmt.Errorf("the far side cannot hold a name of this length: %s", cause(err)))
+				st.fail(c.Path(), fmt.Errorf("the far side cannot hold a name of this length: %s", cause(err)))
 				break
 			}
 		}
@@ -104,8 +104,8 @@ func (st *staging) probeSpelling(ctx context.Context) error {
 		if c.Status != diff.New {
 			continue
 		}
-		fresh = append(fresh, c.Path)
-		for element := range strings.SplitSeq(c.Path, "/") {
+		fresh = append(fresh, c.Path())
+		for element := range strings.SplitSeq(c.Path(), "/") {
 			if !seen[element] && !fsys.IsPlain(element) {
 				elements = append(elements, element)
 			}
@@ -150,8 +150,8 @@ func (st *staging) probeRemovals(ctx context.Context) error {
 		if !goes {
 			continue
 		}
-		if err := remover.CanRemove(ctx, st.site.at(c.Path)); err != nil {
-			st.fail(c.Path, err)
+		if err := remover.CanRemove(ctx, st.site.at(c.Path())); err != nil {
+			st.fail(c.Path(), err)
 		}
 	}
 	return ctx.Err()
@@ -179,7 +179,7 @@ func (st *staging) probeRights(ctx context.Context) error {
 		if c.Status == diff.Stray || c.ModeOnly {
 			continue
 		}
-		dir, _ := fsys.Split(c.Path)
+		dir, _ := fsys.Split(c.Path())
 		for !stands[dir] { // it is made in the one above
 			dir, _ = fsys.Split(dir)
 		}
@@ -190,9 +190,9 @@ func (st *staging) probeRights(ctx context.Context) error {
 		}
 		switch {
 		case errors.Is(err, fsys.ErrMount):
-			st.fail(c.Path, fmt.Errorf("its folder cannot be published into: %w; exclude it here, and make it a target of its own", err))
+			st.fail(c.Path(), fmt.Errorf("its folder cannot be published into: %w; exclude it here, and make it a target of its own", err))
 		case err != nil:
-			st.fail(c.Path, fmt.Errorf("its folder may not be written to: %s", cause(err)))
+			st.fail(c.Path(), fmt.Errorf("its folder may not be written to: %s", cause(err)))
 		}
 	}
 	return ctx.Err()

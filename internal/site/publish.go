@@ -21,7 +21,8 @@ import (
 type publish struct {
 	site   *Site
 	plan   *Plan
-	out    *Outcome // of staging
+	out    *Outcome               // of staging
+	wanted func() manifest.Digest // the tree digest of what is wanted, or zero; nil: it is not known
 	number int
 	phases [][]step
 	tree   string // the tree that is built, when the site is switched; else empty
@@ -50,7 +51,7 @@ func newInPlace(s *Site, plan *Plan, staged map[string]string, number int, keeps
 		switch {
 		case c.Status == diff.Stray && !plan.RemoveStrays:
 		case c.Want == nil:
-			st := step{Do: doRemove, Path: c.Path, Keep: p.keepName(c.Found)}
+			st := step{Do: doRemove, Path: c.Path(), Keep: p.keepName(c.Found)}
 			if c.Found.Kind == manifest.Dir {
 				st.Do = doClear
 			}
@@ -61,14 +62,14 @@ func newInPlace(s *Site, plan *Plan, staged map[string]string, number int, keeps
 			}
 		default:
 			if c.Want.Kind == manifest.Dir && c.Found != nil && c.Found.Kind != manifest.Dir {
-				blocked = append(blocked, step{Do: doRemove, Path: c.Path, Keep: p.keepName(c.Found)})
+				blocked = append(blocked, step{Do: doRemove, Path: c.Path(), Keep: p.keepName(c.Found)})
 			}
 			st, ok := p.stepFor(c, staged, i)
 			if !ok {
-				p.undone[c.Path] = true
+				p.undone[c.Path()] = true
 				continue
 			}
-			if isPage(c.Path) {
+			if isPage(c.Path()) {
 				pages = append(pages, st)
 			} else {
 				assets = append(assets, st)
@@ -125,7 +126,7 @@ func (p *publish) kept() (digests []manifest.Digest, names []string) {
 
 // stepFor gives the step that makes a path as wanted; not ok when its content has not arrived.
 func (p *publish) stepFor(c *diff.Change, staged map[string]string, i int) (step, bool) {
-	st := step{Path: c.Path, Mode: c.Want.Mode, Size: c.Want.Size, Owner: c.Want.Owner}
+	st := step{Path: c.Path(), Mode: c.Want.Mode, Size: c.Want.Size, Owner: c.Want.Owner, first: true}
 	switch {
 	case c.Want.Kind == manifest.Link:
 		st.Do, st.Link, st.Keep = doLink, c.Want.Link, p.keepName(c.Found)
@@ -136,7 +137,7 @@ func (p *publish) stepFor(c *diff.Change, staged map[string]string, i int) (step
 		st.Do = doFolder
 	default:
 		st.Like = p.plan.Like && c.Found != nil
-		st.Do, st.From, st.Digest, st.Keep = doPlace, staged[c.Path], &c.Want.Digest, p.keepName(c.Found)
+		st.Do, st.From, st.Digest, st.Keep = doPlace, staged[c.Path()], &c.Want.Digest, p.keepName(c.Found)
 		return st, st.From != ""
 	}
 	return st, true
@@ -179,20 +180,23 @@ func byDepth(steps []step, deepestFirst bool) [][]step {
 // layout is which folders and leaves will be wanted, and which folders exist.
 type layout struct {
 	folders  map[string]bool // wanted, explicitly or by what lies below them
-	leaves   map[string]bool // wanted files and links that change
+	want     []manifest.Entry
 	standing map[string]bool // folders found
 }
 
 func layoutOf(plan *Plan) *layout {
-	l := &layout{map[string]bool{}, map[string]bool{}, map[string]bool{}}
+	l := &layout{map[string]bool{}, plan.Want, map[string]bool{}}
+	last := "."
 	for i := range plan.Want {
 		e := &plan.Want[i]
 		if e.Kind == manifest.Dir {
 			l.folders[e.Path] = true
-		} else {
-			l.leaves[e.Path] = true
 		}
-		for dir, _ := fsys.Split(e.Path); dir != "." && !l.folders[dir]; dir, _ = fsys.Split(dir) {
+		dir, _ := fsys.Split(e.Path)
+		if dir == last {
+			continue
+		}
+		for last = dir; dir != "." && !l.folders[dir]; dir, _ = fsys.Split(dir) {
 			l.folders[dir] = true
 		}
 	}
@@ -206,12 +210,18 @@ func layoutOf(plan *Plan) *layout {
 
 // inTheWay tells whether something must go before what is wanted can be placed.
 func (l *layout) inTheWay(c *diff.Change) bool {
-	return l.folders[c.Path] || l.belowLeaf(c.Path)
+	return l.folders[c.Path()] || l.belowLeaf(c.Path())
+}
+
+// isLeaf tells whether a path will be a file or a link.
+func (l *layout) isLeaf(path string) bool {
+	at, found := manifest.Find(l.want, path)
+	return found && l.want[at].Kind != manifest.Dir
 }
 
 func (l *layout) belowLeaf(path string) bool {
 	for dir, _ := fsys.Split(path); dir != "."; dir, _ = fsys.Split(dir) {
-		if l.leaves[dir] {
+		if l.isLeaf(dir) {
 			return true
 		}
 	}
@@ -222,7 +232,7 @@ func (l *layout) belowLeaf(path string) bool {
 func (l *layout) clearings() [][]step {
 	var steps []step
 	for dir := range l.standing {
-		if l.leaves[dir] || l.belowLeaf(dir) {
+		if l.isLeaf(dir) || l.belowLeaf(dir) {
 			steps = append(steps, step{Do: doClear, Path: dir})
 		}
 	}
@@ -248,9 +258,9 @@ func (l *layout) emptied(plan *Plan) []step {
 		if c.Want != nil || c.Status == diff.Stray && !plan.RemoveStrays {
 			continue
 		}
-		for dir, _ := fsys.Split(c.Path); dir != "." && !seen[dir] && !l.folders[dir]; dir, _ = fsys.Split(dir) {
+		for dir, _ := fsys.Split(c.Path()); dir != "." && !seen[dir] && !l.folders[dir]; dir, _ = fsys.Split(dir) {
 			seen[dir] = true
-			if l.leaves[dir] || l.belowLeaf(dir) {
+			if l.isLeaf(dir) || l.belowLeaf(dir) {
 				continue // it had to go before what is in its place came
 			}
 			steps = append(steps, step{Do: doClear, Path: dir})
@@ -441,13 +451,9 @@ func (p *publish) lookUp(ctx context.Context) error {
 	group.SetLimit(p.site.jobs)
 	for dir, those := range byFolder {
 		group.Go(func() error {
-			list, err := p.site.fs.List(ctx, p.site.at(dir))
-			if errors.Is(err, farend.ErrLost) || ctx.Err() != nil {
+			found, err := p.lookInto(ctx, dir, len(those))
+			if err != nil {
 				return err
-			}
-			found := map[string]fsys.Info{}
-			for _, info := range list {
-				found[fsys.Join(dir, info.Name)] = info
 			}
 			for _, at := range those {
 				var st step
@@ -456,7 +462,10 @@ func (p *publish) lookUp(ctx context.Context) error {
 				} else {
 					st = expects(&p.plan.Want[-1-at])
 				}
-				info, ok := found[st.Path]
+				info, ok, err := found(st.Path)
+				if err != nil {
+					return err
+				}
 				p.count(st, info)
 				if reason := p.site.differs(st, info, ok); reason != "" {
 					p.fail(st.Path, fmt.Errorf("after publishing, %s", reason))
@@ -466,6 +475,34 @@ func (p *publish) lookUp(ctx context.Context) error {
 		})
 	}
 	return group.Wait()
+}
+
+// fewNames is up to how many names in a folder are looked up one by one: there may be very many others in it.
+const fewNames = 3
+
+// lookInto gives what looks up so many names in a folder, by their paths. It fails only where nothing can be looked up.
+func (p *publish) lookInto(ctx context.Context, dir string, names int) (func(path string) (info fsys.Info, found bool, err error), error) {
+	lost := func(err error) error {
+		if errors.Is(err, farend.ErrLost) || ctx.Err() != nil {
+			return errors.Join(err, ctx.Err())
+		}
+		return nil
+	}
+	if names <= fewNames {
+		return func(path string) (fsys.Info, bool, error) {
+			info, err := p.site.fs.Lstat(ctx, p.site.at(path))
+			return info, err == nil, lost(err)
+		}, nil
+	}
+	list, err := p.site.fs.List(ctx, p.site.at(dir))
+	found := map[string]fsys.Info{}
+	for _, info := range list {
+		found[fsys.Join(dir, info.Name)] = info
+	}
+	return func(path string) (fsys.Info, bool, error) {
+		info, ok := found[path]
+		return info, ok, nil
+	}, lost(err)
 }
 
 // expects gives the step that would make an entry, as far as looking it up needs it.

@@ -108,7 +108,12 @@ func (s *Site) read(ctx context.Context, name string, most int64) ([]byte, error
 	if size, known := fsys.SizeOf(file); known && size > most {
 		return nil, tooLarge
 	}
-	text, err := io.ReadAll(io.LimitReader(fsys.WithContext(ctx, file), most+1))
+	var room bytes.Buffer
+	if size, known := fsys.SizeOf(file); known {
+		room.Grow(int(size) + bytes.MinRead)
+	}
+	_, err = room.ReadFrom(io.LimitReader(fsys.WithContext(ctx, file), most+1))
+	text := room.Bytes()
 	switch {
 	case err != nil:
 		return nil, &RecordError{s.inRecord(name), err}
@@ -120,14 +125,25 @@ func (s *Site) read(ctx context.Context, name string, most int64) ([]byte, error
 
 // write writes a file of the record in one step: it is whole and new, or as it was.
 func (s *Site) write(ctx context.Context, name string, text []byte) error {
-	fresh := s.inRecord(name + ".fresh")
 	content := &provedText{Reader: bytes.NewReader(text)}
+	return s.writeAs(ctx, name, content, func() (int64, bool) { return int64(len(text)), content.proved == sha256.Sum256(text) })
+}
+
+// writeFrom is write of what is read. At a place that connections lead to it is the only try: nothing can be read again.
+func (s *Site) writeFrom(ctx context.Context, name string, text io.Reader) error {
+	content := &countedText{Reader: text}
+	return s.writeAs(ctx, name, content, func() (int64, bool) { return content.size, false })
+}
+
+// writeAs writes content. Then written tells how many bytes that was, and whether the place has proved that they are there.
+func (s *Site) writeAs(ctx context.Context, name string, content io.Reader, written func() (size int64, proved bool)) error {
+	fresh := s.inRecord(name + ".fresh")
 	_, err := s.fs.Put(ctx, fresh, content, fsys.Attributes{Mode: s.private(0o600)})
 	if err == nil {
 		err = s.sync(ctx)
 	}
-	if err == nil && content.proved != sha256.Sum256(text) {
-		err = s.checkSize(ctx, fresh, len(text))
+	if size, proved := written(); err == nil && !proved {
+		err = s.checkSize(ctx, fresh, size)
 	}
 	if err == nil {
 		err = s.fs.Rename(ctx, fresh, s.inRecord(name))
@@ -147,11 +163,28 @@ type provedText struct {
 // Proved implements fsys.Proved.
 func (p *provedText) Proved(digest manifest.Digest) { p.proved = digest }
 
+// countedText counts the bytes of a text.
+type countedText struct {
+	io.Reader
+	size int64
+}
+
+func (c *countedText) Read(p []byte) (int, error) {
+	n, err := c.Reader.Read(p)
+	c.size += int64(n)
+	return n, err
+}
+
 // writeDurably is write, after which the file has its name for good.
 func (s *Site) writeDurably(ctx context.Context, name string, text []byte) error {
 	if err := s.write(ctx, name, text); err != nil {
 		return err
 	}
+	return s.makeDurable(ctx, name)
+}
+
+// makeDurable has a file of the record, which was written, keep its name for good.
+func (s *Site) makeDurable(ctx context.Context, name string) error {
 	if err := s.sync(ctx); err != nil {
 		return &RecordError{s.inRecord(name), err}
 	}
@@ -159,9 +192,9 @@ func (s *Site) writeDurably(ctx context.Context, name string, text []byte) error
 }
 
 // checkSize finds out whether a far end that reported success has lost the tail of a file.
-func (s *Site) checkSize(ctx context.Context, name string, size int) error {
+func (s *Site) checkSize(ctx context.Context, name string, size int64) error {
 	info, err := s.fs.Lstat(ctx, name)
-	if err == nil && info.Size != int64(size) {
+	if err == nil && info.Size != size {
 		err = fmt.Errorf("%d bytes were written and %d are there", size, info.Size)
 	}
 	return err

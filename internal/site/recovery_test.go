@@ -62,7 +62,7 @@ func (w *memoryWorld) open(ctx context.Context) (*site.Site, error) {
 	if w.plain {
 		f = fsystest.Plain{FS: f}
 	}
-	return site.Open(ctx, f, "www", "www", site.Options{Jobs: w.jobs, Switch: w.switched})
+	return site.Open(ctx, f, "www", "www", site.Options{Jobs: w.jobs, Switch: w.switched, Brief: 1})
 }
 
 // recover does what every command does first.

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"slices"
@@ -14,15 +15,35 @@ import (
 
 // splitDoubles parts the parcels whose content is sent from those that have the same content as one of them.
 func splitDoubles(parcels []*parcel) (firsts []*parcel, doubles map[*parcel][]*parcel) {
-	doubles = map[*parcel][]*parcel{}
-	seen := map[manifest.Digest]*parcel{}
-	for _, p := range parcels {
-		if first := seen[p.change.Want.Digest]; first != nil && !p.isOpen() {
-			doubles[first] = append(doubles[first], p)
-			continue
+	order := make([]int32, len(parcels)) // takes far less than a map of all digests
+	for i := range order {
+		order[i] = int32(i)
+	}
+	slices.SortFunc(order, func(a, b int32) int {
+		digest, other := &parcels[a].change.Want.Digest, &parcels[b].change.Want.Digest
+		if c := bytes.Compare(digest[:], other[:]); c != 0 {
+			return c
 		}
-		seen[p.change.Want.Digest] = p
-		firsts = append(firsts, p)
+		return int(a - b)
+	})
+	isDouble := map[*parcel]bool{}
+	for i := 0; i < len(order); {
+		first := parcels[order[i]]
+		for i++; i < len(order) && parcels[order[i]].change.Want.Digest == first.change.Want.Digest && !first.isOpen(); i++ {
+			if doubles == nil {
+				doubles = map[*parcel][]*parcel{}
+			}
+			p := parcels[order[i]]
+			doubles[first], isDouble[p] = append(doubles[first], p), true
+		}
+	}
+	if doubles == nil {
+		return parcels, nil
+	}
+	for _, p := range parcels {
+		if !isDouble[p] {
+			firsts = append(firsts, p)
+		}
 	}
 	return firsts, doubles
 }
@@ -34,7 +55,7 @@ func (st *staging) double(ctx context.Context, doubles map[*parcel][]*parcel) (u
 		all   []*parcel
 	)
 	for first, others := range doubles {
-		if !st.inPlace(first.change.Path) {
+		if !st.inPlace(first.change.Path()) {
 			unmade = append(unmade, others...) // each has a file of its own here, which may be in order
 			continue
 		}
@@ -79,9 +100,13 @@ func (st *staging) reuse(ctx context.Context, parcels []*parcel) error {
 	if err != nil {
 		return err
 	}
-	stands := map[manifest.Digest]*diff.Found{}
+	stands := make(map[manifest.Digest]*diff.Found, len(parcels)) // nil: it is asked for
+	for _, p := range parcels {
+		stands[p.change.Want.Digest] = nil
+	}
 	for i := range st.plan.Survey.Found {
-		if f := &st.plan.Survey.Found[i]; f.Kind == manifest.File && f.Other == 0 && !f.Digest.IsZero() {
+		f := &st.plan.Survey.Found[i]
+		if _, asked := stands[f.Digest]; asked && f.Kind == manifest.File && f.Other == 0 && !f.Digest.IsZero() {
 			stands[f.Digest] = f
 		}
 	}
@@ -98,7 +123,7 @@ func (st *staging) reuse(ctx context.Context, parcels []*parcel) error {
 		case p.there:
 		case isKept && size == want.Size && !used[name]:
 			used[name] = true // the next path with this content needs a copy of its own
-			p.named, p.there, p.reused = name, true, true
+			p.lies, p.there, p.reused = inKept, true, true
 		case isKept && size == want.Size:
 			pairs = append(pairs, fsys.Pair{From: st.site.inRecord(name), To: st.site.inRecord(p.name())})
 			copied = append(copied, p)
@@ -136,13 +161,16 @@ func (st *staging) borrow(ctx context.Context, p *parcel, f *diff.Found) bool {
 // goes tells whether a path's content goes from the site with this deployment.
 func (st *staging) goes(path string) bool {
 	i, found := slices.BinarySearchFunc(st.plan.Result.Changes, path,
-		func(c diff.Change, p string) int { return strings.Compare(c.Path, p) })
+		func(c diff.Change, p string) int { return strings.Compare(c.Path(), p) })
 	return found && st.plan.Result.Changes[i].Status == diff.Retired
 }
 
 // resume takes what is staged or kept, if its bytes are right, and gives the parcels that are missing.
 func (st *staging) resume(ctx context.Context, parcels []*parcel) (missing []*parcel, err error) {
 	var there []*parcel
+	if !slices.ContainsFunc(parcels, func(p *parcel) bool { return p.there }) {
+		return parcels, nil
+	}
 	for _, p := range parcels {
 		if p.there {
 			there = append(there, p)
@@ -167,7 +195,7 @@ func (st *staging) resume(ctx context.Context, parcels []*parcel) (missing []*pa
 				return nil, err
 			}
 			if p.there, p.part = false, 0; !st.fresh {
-				p.named = storeName(incoming, p.change.Want.Digest, p.copy)
+				p.lies = inIncoming
 			}
 			missing = append(missing, p)
 			continue

@@ -60,6 +60,7 @@ type Site struct {
 	contents map[int]map[manifest.Digest]bool
 	moved    string
 	beside   func(Beside) (fsys.FS, error)
+	briefAt  int      // entries; see Options.Brief
 	refused  []string // what the place is known to refuse, though it offers it; see place.go
 	seen     int64    // when what the last survey found had changed last; see knownUntil
 	shelved  *shelved // what is known of files of blocks
@@ -102,17 +103,23 @@ type Options struct {
 	Moved string
 	// Beside opens another tree of the same machine, to read it; nil: none can be.
 	Beside func(Beside) (fsys.FS, error)
+	// Brief is from how many entries on a survey may be brief (see brief.go); 0: 20,000, below which it would take longer to
+	// unfold one than the memory is worth.
+	Brief int
 }
 
 // Open looks at a root, which need not exist yet, and finds its record. It writes nothing. The label is what messages
 // call the root.
 func Open(ctx context.Context, f fsys.FS, root, label string, opt Options) (*Site, error) {
-	s := &Site{fs: f, root: root, live: root, label: label, jobs: opt.Jobs, lease: opt.Lease, moved: opt.Moved, beside: opt.Beside, shelved: &shelved{}}
+	s := &Site{fs: f, root: root, live: root, label: label, jobs: opt.Jobs, lease: opt.Lease, moved: opt.Moved, beside: opt.Beside, briefAt: opt.Brief, shelved: &shelved{}}
 	if opt.Lease <= 0 {
 		s.lease = DefaultLease
 	}
 	if opt.Jobs <= 0 {
 		s.jobs = DefaultJobs
+	}
+	if opt.Brief <= 0 {
+		s.briefAt = briefAt
 	}
 	if opt.Switch {
 		s.trees = treesName(root)
@@ -183,6 +190,13 @@ func (s *Site) Abilities() fsys.Abilities { return s.fs.Abilities() }
 
 // Close lets go of the place.
 func (s *Site) Close() error { return s.fs.Close() }
+
+// isNear tells whether the place is on the machine of the engine, where nothing is lost between the two, and one file can be
+// used while another one is.
+func (s *Site) isNear() bool {
+	_, syncs := s.fs.(fsys.Syncer)
+	return syncs
+}
 
 func (s *Site) at(path string) string       { return fsys.Join(s.live, path) }
 func (s *Site) inRecord(name string) string { return fsys.Join(s.record, name) }

@@ -58,7 +58,7 @@ func bothWays(t *testing.T, test func(t *testing.T, newWorld func(t *testing.T) 
 }
 
 func (w *world) open(ctx context.Context) (*site.Site, error) {
-	return site.Open(ctx, w.between, "www", filepath.Join(w.dir, "www"), site.Options{Jobs: w.jobs, Switch: w.switched, Lease: w.lease})
+	return site.Open(ctx, w.between, "www", filepath.Join(w.dir, "www"), site.Options{Jobs: w.jobs, Switch: w.switched, Lease: w.lease, Brief: 1})
 }
 
 // tree is a content or a site in short: a text that begins with -> is a link, a name that ends in / a folder.
@@ -100,7 +100,10 @@ func (w *world) plan(ctx context.Context, c tree) (*site.Site, *site.Plan, error
 			return nil, nil, err
 		}
 	}
-	survey, err := s.Survey(ctx, true)
+	survey, err := s.SurveyBriefly(ctx) // as users have it
+	if err == nil {
+		err = s.Unfold(ctx, survey)
+	}
 	if err != nil {
 		return nil, nil, err
 	}
@@ -207,6 +210,9 @@ func (w *world) verify(c tree) {
 	recorded, err := s.Recorded(w.t.Context())
 	require.NoError(w.t, err)
 	require.Equal(w.t, (&manifest.Manifest{Entries: c.entries()}).Tree(), recorded.Tree())
+	survey, err := s.Survey(w.t.Context(), true)
+	require.NoError(w.t, err)
+	require.Equal(w.t, recorded.Tree(), survey.Tree(), "the tree digest that is written down is that of what is")
 	report, err := s.Verify(w.t.Context(), recorded, true, nil)
 	require.NoError(w.t, err)
 	require.True(w.t, report.Matches(), "%+v", report)
@@ -758,4 +764,18 @@ var errLost = fmt.Errorf("cut: %w", farend.ErrLost)
 // staging tells whether a name of the record is one under which content is staged.
 func staging(name string) bool {
 	return strings.Contains(name, "/incoming/") || strings.Contains(name, "/fresh/")
+}
+
+// TestFoldersOfWhatWasStagedGo has each deployment leave no folder that the next one would look into.
+func TestFoldersOfWhatWasStagedGo(t *testing.T) {
+	w := newWorld(t)
+	w.mustDeploy(first)
+	in := filepath.Join(w.dir, ".www.tartine", "incoming")
+	require.NoError(t, os.MkdirAll(filepath.Join(in, "ab"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(in, "ab", strings.Repeat("ab", 32)), []byte("left"), 0o600))
+	w.mustDeploy(second)
+	left, err := os.ReadDir(in)
+	require.NoError(t, err)
+	require.Empty(t, left)
+	w.verify(second)
 }

@@ -34,7 +34,8 @@ type staging struct {
 
 	fresh       bool // the whole tree is staged
 	folders     *folders
-	sameContent map[manifest.Digest]int // how many parcels have the same content
+	sameContent map[manifest.Digest]int32 // how many parcels have the same content
+	tree        manifest.Digest           // of what is wanted; zero: some digests are open, and it is computed later
 
 	proved atomic.Bool // files were read back as they were written
 
@@ -43,29 +44,44 @@ type staging struct {
 	staged map[string]string // path to name in the record, for all whose bytes are in place; not of a tree that is staged whole
 }
 
-// parcel is one file to stage.
+// parcel is one file to stage. It is small: there may be very many.
 type parcel struct {
 	change *diff.Change
-	named  string // see name
-	there  bool   // an earlier deployment may have brought all of it
-	part   int64  // bytes that an earlier deployment may have brought
-	copy   int    // which of the paths with this content, from 1
-	reused bool   // taken from what the site or its kept store holds
+	part   int64 // bytes that an earlier deployment may have brought
+	copy   int32 // which of the paths with this content, from 1
+	lies   lies  // see name
+	there  bool  // an earlier deployment may have brought all of it
+	reused bool  // taken from what the site or its kept store holds
 
 	checked bool // its digest was computed from the bytes as they were written
 }
 
+// lies says where a parcel is staged.
+type lies uint8
+
+const (
+	inFreshTree lies = iota // a tree that is staged whole
+	inIncoming
+	inIncomingOpen // its digest is open
+	inKept
+)
+
 // name gives the name in the record: in incoming, or, once it was found there, in kept; of a tree that is staged whole, its
 // place in that.
 func (p *parcel) name() string {
-	if p.named == "" {
-		return freshTree + "/" + p.change.Path
+	switch p.lies {
+	case inIncoming:
+		return storeName(incoming, p.change.Want.Digest, int(p.copy))
+	case inIncomingOpen:
+		return laterName(p.change.Want)
+	case inKept:
+		return storeName(kept, p.change.Want.Digest, 1)
 	}
-	return p.named
+	return freshTree + "/" + p.change.Path()
 }
 
 func (st *staging) run(ctx context.Context) error {
-	st.staged, st.sameContent = map[string]string{}, map[manifest.Digest]int{}
+	st.staged, st.sameContent = map[string]string{}, map[manifest.Digest]int32{}
 	st.folders = &folders{site: st.site, open: map[string]*folder{}}
 	if err := st.probeNames(ctx); err != nil {
 		return err
@@ -91,7 +107,7 @@ func (st *staging) run(ctx context.Context) error {
 		return err
 	}
 	all := missing
-	if missing, err = st.takeBeside(ctx, slices.Clone(missing)); err != nil {
+	if missing, err = st.takeBeside(ctx, missing); err != nil {
 		return err
 	}
 	firsts, doubles := missing, map[*parcel][]*parcel{}
@@ -141,16 +157,15 @@ func (st *staging) parcels(ctx context.Context) ([]*parcel, error) {
 	)
 	for i := range st.plan.Result.Changes {
 		c := &st.plan.Result.Changes[i]
-		if !c.Sends() || st.failed(c.Path) {
+		if !c.Sends() || st.failed(c.Path()) {
 			continue
 		}
 		p := &parcel{change: c}
 		if p.isOpen() {
-			p.named = laterName(c.Want)
+			p.lies = inIncomingOpen
 		} else {
 			st.sameContent[c.Want.Digest]++
-			p.copy = st.sameContent[c.Want.Digest]
-			p.named = storeName(incoming, c.Want.Digest, p.copy)
+			p.copy, p.lies = st.sameContent[c.Want.Digest], inIncoming
 		}
 		out, names = append(out, p), append(names, p.name())
 	}
@@ -240,7 +255,7 @@ func (st *staging) arrived(ctx context.Context, p *parcel, err error) error {
 	case errors.Is(err, farend.ErrLost), err != nil && ctx.Err() != nil:
 		return err
 	case err != nil:
-		st.fail(p.change.Path, err)
+		st.fail(p.change.Path(), err)
 		return nil
 	}
 	st.isStaged(p)
@@ -254,7 +269,7 @@ func (st *staging) isStaged(p *parcel) {
 	}
 	st.mu.Lock()
 	defer st.mu.Unlock()
-	st.staged[p.change.Path] = p.name()
+	st.staged[p.change.Path()] = p.name()
 }
 
 // inPlace tells whether a path's bytes are.
@@ -273,7 +288,7 @@ func (st *staging) sent(p *parcel, bytes int64) {
 	st.out.SentFiles++
 	st.out.SentBytes += bytes
 	st.mu.Unlock()
-	st.watch.file(p.change.Path, bytes)
+	st.watch.file(p.change.Path(), bytes)
 }
 
 func (st *staging) send(ctx context.Context, p *parcel) error {
@@ -385,10 +400,15 @@ func (m *measured) Size() int64 { return m.size }
 // check compares what arrived with what was wanted, and takes back what is wrong.
 func (st *staging) check(ctx context.Context, sent []*parcel) error {
 	arrived := slices.DeleteFunc(slices.Clone(sent), func(p *parcel) bool {
-		return p.checked || !st.inPlace(p.change.Path)
+		return p.checked || !st.inPlace(p.change.Path())
 	})
 	if len(arrived) < len(sent) {
-		if st.out.Method = WhileWriting; st.proved.Load() {
+		switch program := st.site.Abilities().FarDigests; {
+		case !st.proved.Load():
+			st.out.Method = WhileWriting
+		case program != "":
+			st.out.Method, st.out.Program = ByProgram, program
+		default:
 			st.out.Method = ReadBack
 		}
 	}
@@ -400,9 +420,9 @@ func (st *staging) check(ctx context.Context, sent []*parcel) error {
 		if err == nil {
 			continue
 		}
-		st.fail(arrived[i].change.Path, st.plan.WhyWrong(ctx, arrived[i].change.Path, arrived[i].change.Want.Digest,
+		st.fail(arrived[i].change.Path(), st.plan.WhyWrong(ctx, arrived[i].change.Path(), arrived[i].change.Want.Digest,
 			err))
-		delete(st.staged, arrived[i].change.Path)
+		delete(st.staged, arrived[i].change.Path())
 		if err := st.site.discard(ctx, []string{arrived[i].name()}); err != nil {
 			return err
 		}

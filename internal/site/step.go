@@ -32,8 +32,8 @@ import (
 
 // step is one change of the site.
 type step struct {
-	Do   string      `json:"do"`
-	Path string      `json:"path"`
+	Do   string      `json:"do,omitempty"`
+	Path string      `json:"path,omitempty"`
 	From string      `json:"from,omitempty"` // the name in the record that is put in place
 	Keep string      `json:"keep,omitempty"` // the name in the record that what is replaced or removed gets
 	Link string      `json:"link,omitempty"`
@@ -45,6 +45,8 @@ type step struct {
 	Owner *manifest.Owner `json:"owner,omitempty"`
 	// Digest is of the file that is put in place.
 	Digest *manifest.Digest `json:"digest,omitempty"`
+
+	first bool // it is done for the first time: no journal says so
 }
 
 // What a step does.
@@ -281,6 +283,9 @@ func (s *Site) keep(ctx context.Context, st step) error {
 	linker, ok := s.fs.(fsys.Linker)
 	if !ok {
 		return nil
+	}
+	if st.first && !s.Abilities().Links { // each look-up may be a round trip, and a copy is made of nothing but a file there
+		return ignoreAllButLost(linker.Link(ctx, s.at(st.Path), s.inRecord(st.Keep)))
 	}
 	if st.Do == doPlace {
 		if _, err := s.fs.Lstat(ctx, s.inRecord(st.From)); err != nil {

@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
@@ -106,23 +107,64 @@ func (s *Site) discard(ctx context.Context, names []string) error {
 	return group.Wait()
 }
 
-// clearIncoming removes staged content that nobody needs any more, and links that were staged.
+// clearIncoming removes staged content that nobody needs any more, and links that were staged. Folders go, too: those that
+// would stay are looked into by each deployment from then on.
 func (s *Site) clearIncoming(ctx context.Context) error {
 	top, err := s.fs.List(ctx, s.inRecord(incoming))
 	if err != nil {
 		return ignoreMissing(err)
 	}
-	staged, err := s.sizesOf(ctx, incoming, top, nil)
-	if err != nil {
-		return err
-	}
-	names := slices.Collect(maps.Keys(staged))
+	var files, folders []string
+	left := map[string]bool{} // folders that have something in them, or that cannot be removed
 	for _, info := range top {
 		if !info.Mode.IsDir() {
-			names = append(names, incoming+"/"+info.Name)
+			files = append(files, incoming+"/"+info.Name)
+		} else {
+			folders = append(folders, info.Name)
 		}
 	}
-	return s.discard(ctx, names)
+	var mu sync.Mutex
+	group, within := errgroup.WithContext(ctx)
+	group.SetLimit(s.jobs)
+	for _, name := range folders {
+		group.Go(func() error {
+			err := s.removeFolder(within, incoming+"/"+name)
+			if err == nil || errors.Is(err, farend.ErrLost) || within.Err() != nil {
+				return err
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			left[name] = true
+			return nil
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	if len(left) > 0 {
+		staged, err := s.sizesOf(ctx, incoming, top, left)
+		if err != nil {
+			return err
+		}
+		files = append(files, slices.Collect(maps.Keys(staged))...)
+	}
+	if err := s.discard(ctx, files); err != nil {
+		return err
+	}
+	for name := range left {
+		if err := s.removeFolder(ctx, incoming+"/"+name); errors.Is(err, farend.ErrLost) {
+			return err
+		}
+	}
+	return nil
+}
+
+// removeFolder removes a folder of the record that should be empty.
+func (s *Site) removeFolder(ctx context.Context, name string) error {
+	if remover, ok := s.fs.(fsys.FolderRemover); ok {
+		return ignoreMissing(remover.RemoveFolder(ctx, s.inRecord(name)))
+	}
+	return ignoreMissing(s.fs.Remove(ctx, s.inRecord(name)))
 }
 
 // A deployment writes down the digests of what it replaced and kept. Content that deployment N replaced was last wanted

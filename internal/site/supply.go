@@ -3,7 +3,6 @@ package site
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
 	"errors"
 	"io"
 
@@ -14,10 +13,16 @@ import (
 
 // Supplier hands over the content of many files in one stream. An engine that runs at the far end has one.
 type Supplier interface {
-	// Supply asks for pieces in this order and calls take once for each, by its index: with its content, all of it in
+	// Supply asks for so many pieces, each of which piece describes by its index, in this order, and calls take once for each, by its index: with its content, all of it in
 	// whole where it is small; or with why there is none. Take may be called from several goroutines at once. When it
 	// fails, Supply ends with its error.
-	Supply(ctx context.Context, pieces []Piece, take func(ctx context.Context, i int, content io.Reader, whole []byte, err error) error) error
+	Supply(ctx context.Context, pieces int, piece func(i int) Piece, take func(ctx context.Context, i int, content io.Reader, whole *Whole, err error) error) error
+}
+
+// Whole is all of a small file, and the digest of these bytes, which whoever supplies them has computed from them.
+type Whole struct {
+	Bytes  []byte
+	Digest manifest.Digest
 }
 
 // Piece is a file whose content is asked for.
@@ -44,17 +49,22 @@ func (st *staging) oldOf(ctx context.Context, p *parcel) func() (io.ReadCloser, 
 
 // receive has the parcels supplied in one stream, and checks their bytes as they are written.
 func (st *staging) receive(ctx context.Context, parcels []*parcel) error {
-	pieces := make([]Piece, len(parcels))
-	for i, p := range parcels {
-		pieces[i] = Piece{Path: p.change.Path, Offset: st.resumesAt(p)}
-		if pieces[i].Offset == 0 {
-			pieces[i].Old = st.oldOf(ctx, p)
+	for _, p := range parcels {
+		if offset := st.resumesAt(p); offset > 0 {
+			st.watch.bytes(offset)
 		}
-		st.watch.bytes(pieces[i].Offset)
 	}
-	return st.plan.Supply.Supply(ctx, pieces, func(ctx context.Context, i int, content io.Reader, whole []byte, err error) error {
+	piece := func(i int) Piece {
+		p := parcels[i]
+		out := Piece{Path: p.change.Path(), Offset: st.resumesAt(p)}
+		if out.Offset == 0 {
+			out.Old = st.oldOf(ctx, p)
+		}
+		return out
+	}
+	return st.plan.Supply.Supply(ctx, len(parcels), piece, func(ctx context.Context, i int, content io.Reader, whole *Whole, err error) error {
 		if err == nil {
-			err = st.take(ctx, parcels[i], pieces[i].Offset, content, whole)
+			err = st.take(ctx, parcels[i], st.resumesAt(parcels[i]), content, whole)
 		}
 		return st.arrived(ctx, parcels[i], err)
 	})
@@ -79,7 +89,7 @@ func (st *staging) resumesAt(p *parcel) int64 {
 }
 
 // take writes what was supplied. The digest is computed from the bytes that are written, except for what was there.
-func (st *staging) take(ctx context.Context, p *parcel, offset int64, content io.Reader, whole []byte) (err error) {
+func (st *staging) take(ctx context.Context, p *parcel, offset int64, content io.Reader, whole *Whole) (err error) {
 	var (
 		want = p.change.Want
 		name = st.site.inRecord(p.name())
@@ -87,11 +97,11 @@ func (st *staging) take(ctx context.Context, p *parcel, offset int64, content io
 		got  manifest.Digest
 	)
 	if whole != nil && offset > 0 { // the end of a file, of which an interrupted deployment left the beginning
-		content, whole = bytes.NewReader(whole), nil
+		content, whole = bytes.NewReader(whole.Bytes), nil
 	}
 	if whole != nil {
-		if got, sent = sha256.Sum256(whole), int64(len(whole)); got == want.Digest {
-			err = st.put(ctx, name, whole, want.Attributes)
+		if got, sent = whole.Digest, int64(len(whole.Bytes)); got == want.Digest {
+			err = st.put(ctx, name, whole.Bytes, want.Attributes)
 			st.watch.bytes(sent)
 		}
 	} else {

@@ -33,6 +33,7 @@ type Survey struct {
 	raw     []diff.Found   // files whose paths no manifest can hold, among Odd
 
 	unread map[string]error // files that could not be read, and why
+	brief  *brief           // not nil: all is as it is recorded, and neither that nor what was found is here; see brief.go
 }
 
 // Summary is what there is to say of a survey as a whole.

@@ -124,7 +124,7 @@ func newSwitch(s *Site, plan *Plan, staged map[string]string, number int) *publi
 	steps := &treeSteps{number: number, folders: map[string]manifest.Attributes{}}
 	changes := map[string]*diff.Change{}
 	for i := range plan.Result.Changes {
-		changes[plan.Result.Changes[i].Path] = &plan.Result.Changes[i]
+		changes[plan.Result.Changes[i].Path()] = &plan.Result.Changes[i]
 	}
 	for i := range plan.Want {
 		e := &plan.Want[i]

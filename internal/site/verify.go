@@ -124,16 +124,16 @@ func (r *Report) compare(entries []manifest.Entry, survey *Survey, rule diff.Rul
 		switch {
 		case c.Status == diff.New:
 			r.Missing = append(r.Missing, *c.Want)
-		case c.Status == diff.Stray && leaving(c.Path) != nil:
+		case c.Status == diff.Stray && leaving(c.Path()) != nil:
 			r.Leaving = append(r.Leaving, *c.Found.Entry)
 		case c.Status == diff.Stray:
 			if strays {
 				r.Strays = append(r.Strays, *c.Found.Entry)
 			}
 		case c.Want.Kind == manifest.Link || c.Found.Kind == manifest.Link:
-			r.Links = append(r.Links, LinkDifference{c.Path, c.Want.Link, c.Found.Link})
+			r.Links = append(r.Links, LinkDifference{c.Path(), c.Want.Link, c.Found.Link})
 		default:
-			r.addAltered(c, &rule, survey.unread[c.Path])
+			r.addAltered(c, &rule, survey.unread[c.Path()])
 		}
 	}
 	if strays {
@@ -147,7 +147,7 @@ func (r *Report) compare(entries []manifest.Entry, survey *Survey, rule diff.Rul
 // addAltered notes what is wrong with a file or folder: its bytes, its mode, or both.
 func (r *Report) addAltered(c *diff.Change, rule *diff.Rule, unread error) {
 	if !c.ModeOnly {
-		a := Alteration{Path: c.Path, Size: c.Found.Size, Reason: "other content"}
+		a := Alteration{Path: c.Path(), Size: c.Found.Size, Reason: "other content"}
 		switch {
 		case c.Found.Other != 0:
 			a.Reason = "no longer a file"
@@ -163,9 +163,9 @@ func (r *Report) addAltered(c *diff.Change, rule *diff.Rule, unread error) {
 		r.Altered = append(r.Altered, a)
 	}
 	if !rule.Owns(c.Want, c.Found) {
-		r.Owners = append(r.Owners, OwnerDifference{c.Path, c.Want.Owner.String(), fmt.Sprintf("%d:%d", c.Found.User, c.Found.Group)})
+		r.Owners = append(r.Owners, OwnerDifference{c.Path(), c.Want.Owner.String(), fmt.Sprintf("%d:%d", c.Found.User, c.Found.Group)})
 	}
 	if rule.Modes && c.Found.Kind == c.Want.Kind && c.Found.Other == 0 && c.Found.Mode != c.Want.Mode {
-		r.Modes = append(r.Modes, ModeDifference{c.Path, c.Want.Mode, c.Found.Mode})
+		r.Modes = append(r.Modes, ModeDifference{c.Path(), c.Want.Mode, c.Found.Mode})
 	}
 }

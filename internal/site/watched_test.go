@@ -190,7 +190,7 @@ func TestWhatSomebodyRemovedStaysRecorded(t *testing.T) {
 		require.Equal(t, tree{"index.html": "<h1>", "guide.txt": "guide"}, w.stands())
 		_, plan, err = w.plan(t.Context(), tree{"index.html": "<h1>", "robots.txt": "all"})
 		require.NoError(t, err)
-		at := slices.IndexFunc(plan.Result.Changes, func(c diff.Change) bool { return c.Path == "robots.txt" })
+		at := slices.IndexFunc(plan.Result.Changes, func(c diff.Change) bool { return c.Path() == "robots.txt" })
 		require.True(t, plan.Result.Changes[at].Drifted)
 	})
 }

@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/url"
 	"strings"
+	"sync"
 	"time"
 
 	"tartine/internal/agent"
@@ -192,16 +193,23 @@ func (s *Settings) agentIn(ctx context.Context, e *engine.Engine) (*agentInside,
 	if err := hasRoom(c); err != nil {
 		return nil, &ContainerError{Name: c.Name, Err: err}
 	}
+	var (
+		reading sync.WaitGroup // while the engine is asked
+		content []byte
+		digest  string
+		unread  error
+	)
+	reading.Go(func() { content, digest, unread = agent.Copy(s.program(), c.System) })
 	half, err := s.half(ctx, c)
+	reading.Wait()
 	if half {
 		err = errors.New("what was carried there did not all arrive, and is finished in the same way")
 	}
 	if err != nil {
 		return nil, &ContainerError{Name: c.Name, Err: err}
 	}
-	content, digest, err := agent.Copy(s.program(), c.System)
-	if err != nil {
-		return nil, &ContainerError{Name: c.Name, Err: err}
+	if unread != nil {
+		return nil, &ContainerError{Name: c.Name, Err: unread}
 	}
 	failed := errors.New("there is no folder in it where a program can be put and started")
 	for _, folder := range s.agentFolders(c) {

@@ -14,6 +14,8 @@ import (
 	"slices"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"tartine/internal/agent"
 	"tartine/internal/connect/engine"
 	"tartine/internal/farend"
@@ -96,11 +98,8 @@ func (s *Settings) agentAt(ctx context.Context, c *engine.Container, folder stri
 
 // putByArchive puts the program into a folder of its own through the engine, so that no shell is needed.
 func putByArchive(ctx context.Context, c *engine.Container, own string, content []byte, digest string) error {
-	root, _, err := c.Root(ctx)
+	root, err := rootsOwn(ctx, c, path.Dir(own))
 	if err != nil {
-		return err
-	}
-	if err := rootsOwn(ctx, c, path.Dir(own), root); err != nil {
 		return err
 	}
 	if err := c.Put(ctx, path.Dir(own), programArchive(path.Base(own), content)); err != nil {
@@ -172,21 +171,38 @@ func programArchive(folder string, content []byte) io.Reader {
 	return io.MultiReader(&head, bytes.NewReader(content), &tail)
 }
 
-// rootsOwn refuses a folder of a container out of which others than its root could take what root puts there.
-func rootsOwn(ctx context.Context, c *engine.Container, folder string, root int) error {
-	for dir := folder; ; dir = path.Dir(dir) {
-		head, err := firstOf(ctx, c, dir)
-		switch {
-		case err != nil:
+// rootsOwn refuses a folder of a container out of which others than its root could take what root puts there, and gives
+// the number of root. An engine takes some time for each look, so all are taken at once.
+func rootsOwn(ctx context.Context, c *engine.Container, folder string) (root int, err error) {
+	dirs := []string{folder}
+	for dir := folder; dir != "/"; {
+		dir = path.Dir(dir)
+		dirs = append(dirs, dir)
+	}
+	heads := make([]*tar.Header, len(dirs))
+	group, ctx := errgroup.WithContext(ctx)
+	group.Go(func() (err error) {
+		root, _, err = c.Root(ctx)
+		return err
+	})
+	for i, dir := range dirs {
+		group.Go(func() (err error) {
+			heads[i], err = firstOf(ctx, c, dir)
 			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return 0, err
+	}
+	for i, head := range heads {
+		switch {
 		case head.Typeflag != tar.TypeDir || head.Uid != root:
-			return fmt.Errorf("%s in the container is not a folder of its root", dir)
+			return 0, fmt.Errorf("%s in the container is not a folder of its root", dirs[i])
 		case head.Mode&0o022 != 0 && head.Mode&0o1000 == 0:
-			return fmt.Errorf("others may replace files in %s in the container", dir)
-		case dir == "/":
-			return nil
+			return 0, fmt.Errorf("others may replace files in %s in the container", dirs[i])
 		}
 	}
+	return root, nil
 }
 
 // firstOf gives the head of what is at a path of a container.

@@ -397,31 +397,47 @@ type Step struct {
 	Command string
 }
 
-// Steps sends commands right behind one another, in one round trip, and gives the first error: servers read them one by one
-// (RFC 959, section 4.2), and each is answered, also behind one that was refused.
+// Steps sends commands as Ask does, and gives the first error.
 func (l *Conn) Steps(steps ...Step) error {
+	replies, err := l.Ask(steps...)
+	for _, r := range replies {
+		if err == nil {
+			err = r.Err
+		}
+	}
+	return err
+}
+
+// Reply is the text of a reply, or why it will not do: a *textproto.Error.
+type Reply struct {
+	Text string
+	Err  error
+}
+
+// Ask sends commands right behind one another, in one round trip, and gives the reply to each: servers read them one by one
+// (RFC 959, section 4.2), and each is answered, also behind one that was refused. Its error tells that the connection is
+// lost.
+func (l *Conn) Ask(steps ...Step) ([]Reply, error) {
 	var all strings.Builder
 	for _, s := range steps {
 		if strings.ContainsAny(s.Command, "\r\n") {
-			return ftp.ErrInvalidCommand
+			return nil, ftp.ErrInvalidCommand
 		}
 		all.WriteString(s.Command + "\r\n")
 	}
 	if _, err := io.WriteString(l.control, all.String()); err != nil {
-		return err
+		return nil, err
 	}
-	var first error
-	for _, s := range steps {
-		_, _, err := l.replies.ReadResponse(s.Want)
+	out := make([]Reply, len(steps))
+	for i, s := range steps {
+		_, text, err := l.replies.ReadResponse(s.Want)
 		var reply *textproto.Error
 		if err != nil && (!errors.As(err, &reply) || reply.Code == 421) { // nothing more comes
-			return err
+			return nil, err
 		}
-		if first == nil {
-			first = err
-		}
+		out[i] = Reply{text, err}
 	}
-	return first
+	return out, nil
 }
 
 // ListRaw lists a folder, which is then in Listed, line by line, where the server has listings for programs (MLSD), and

@@ -321,6 +321,18 @@ func (b *Between) Mounts(ctx context.Context) ([]string, error) {
 	return nil, nil
 }
 
+// RemoveFolder implements fsys.FolderRemover.
+func (b *Between) RemoveFolder(ctx context.Context, name string) error {
+	remover, ok := b.FS.(fsys.FolderRemover)
+	if !ok {
+		return b.Remove(ctx, name)
+	}
+	if err := b.Before("remove", name); err != nil {
+		return err
+	}
+	return remover.RemoveFolder(ctx, name)
+}
+
 // Empty implements fsys.Emptier.
 func (b *Between) Empty(ctx context.Context, dir string, jobs int, removed func(files, folders int),
 	failed func(name string, err error) error) error {

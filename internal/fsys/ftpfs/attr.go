@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net/textproto"
 	"slices"
 	"strings"
@@ -85,18 +86,11 @@ func (f *FS) Know(refused []string) {
 // setAttributes gives a file its mode and its time, as far as the server does.
 func (f *FS) setAttributes(line *ftpline.Conn, name string, attr fsys.Attributes) error {
 	full, when := f.full(name), attr.ModTime.UTC().Format(timeFormat)
+	if attr.ModTime.IsZero() && attr.Mode == 0 {
+		return nil
+	}
 	if f.sets.both.Load() {
-		facts := ""
-		if !attr.ModTime.IsZero() {
-			facts = "Modify=" + when + ";"
-		}
-		if attr.Mode != 0 {
-			facts += fmt.Sprintf("UNIX.mode=%04o;", attr.Mode.Perm())
-		}
-		if facts == "" {
-			return nil
-		}
-		refused, err := f.may(line, full, 213, "MFF "+facts+" "+full)
+		refused, err := f.may(line, full, 213, changeFacts(full, attr))
 		if err != nil || !refused {
 			return err
 		}
@@ -140,6 +134,41 @@ func (f *FS) setAttributes(line *ftpline.Conn, name string, attr fsys.Attributes
 			return err
 		}
 		way.can.Store(false)
+	}
+	return nil
+}
+
+// changeFacts gives the command that sets mode and time at once (MFF).
+func changeFacts(full string, attr fsys.Attributes) string {
+	facts := ""
+	if !attr.ModTime.IsZero() {
+		facts = "Modify=" + attr.ModTime.UTC().Format(timeFormat) + ";"
+	}
+	if attr.Mode != 0 {
+		facts += fmt.Sprintf("UNIX.mode=%04o;", attr.Mode.Perm())
+	}
+	return "MFF " + facts + " " + full
+}
+
+// finish sets the attributes of a file that was written and, where the server computes digests, has it tell that of what
+// it holds, in the same round trip.
+func (f *FS) finish(line *ftpline.Conn, name string, attr fsys.Attributes, content io.Reader) error {
+	proved, wants := content.(fsys.Proved)
+	if !wants || f.hash == "" || !f.sets.both.Load() || attr.ModTime.IsZero() && attr.Mode == 0 {
+		return f.setAttributes(line, name, attr)
+	}
+	full := f.full(name)
+	steps := append(f.choose(line), ftpline.Step{Want: 213, Command: changeFacts(full, attr)}, ftpline.Step{Want: 2, Command: f.hash + " " + full})
+	replies, err := line.Ask(steps...)
+	if err != nil {
+		return err
+	}
+	last := len(replies) - 1
+	if digest, ok := f.digestIn(replies[last].Text); ok && replies[last].Err == nil {
+		proved.Proved(digest)
+	}
+	if replies[last-1].Err != nil {
+		return f.setAttributes(line, name, attr) // which finds out why
 	}
 	return nil
 }

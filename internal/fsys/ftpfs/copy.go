@@ -3,6 +3,7 @@ package ftpfs
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -15,13 +16,19 @@ import (
 // Link implements fsys.Linker with a copy: the server makes it where it can (SITE CPFR and CPTO), else it goes through
 // this machine. Like Put it does not make the new file exclusively.
 func (f *FS) Link(ctx context.Context, from, to string) error {
-	if _, err := f.Lstat(ctx, to); err == nil {
-		return &fs.PathError{Op: "copy to", Path: f.full(to), Err: fs.ErrExist}
+	found, there, err := f.lookBoth(ctx, [2]string{to, from})
+	if err == nil && !there[1] {
+		found[1], err = f.Lstat(ctx, from) // which tells why
 	}
-	info, err := f.Lstat(ctx, from)
-	if err != nil {
+	switch info := found[1]; {
+	case err != nil:
 		return err
+	case there[0]:
+		return &fs.PathError{Op: "copy to", Path: f.full(to), Err: fs.ErrExist}
+	case !info.Mode.IsRegular():
+		return &fs.PathError{Op: "copy", Path: f.full(from), Err: fmt.Errorf("not a file: %w", fs.ErrInvalid)}
 	}
+	info := found[1]
 	attr := fsys.Attributes{Mode: info.Mode.Perm(), ModTime: info.ModTime}
 	if f.copies {
 		err := f.do(ctx, "copy to", to, nil, func(line *ftpline.Conn) error {
@@ -37,7 +44,7 @@ func (f *FS) Link(ctx context.Context, from, to string) error {
 			return err
 		}
 	}
-	content, err := f.Open(ctx, from)
+	content, err := f.openAs(ctx, from, info)
 	if err != nil {
 		return err
 	}

@@ -19,16 +19,14 @@ func (f *FS) Digests(ctx context.Context, names []string, each func(i int, diges
 	}
 	return f.lines.all(ctx, len(names), func(ctx context.Context, i int) error {
 		err := f.lines.do(ctx, nil, func(line *ftpline.Conn) error {
-			if _, chosen := f.chosen.LoadOrStore(line, true); !chosen && f.hash == "HASH" {
-				if _, _, err := line.Command(200, "OPTS HASH SHA-256"); err != nil {
-					return err
-				}
+			if err := line.Steps(f.choose(line)...); err != nil {
+				return err
 			}
 			_, text, err := line.Command(2, "%s %s", f.hash, f.full(names[i]))
 			if err != nil {
 				return err
 			}
-			if digest, ok := digestIn(text); ok {
+			if digest, ok := f.digestIn(text); ok {
 				each(i, digest)
 			}
 			return nil
@@ -40,8 +38,19 @@ func (f *FS) Digests(ctx context.Context, names []string, each func(i int, diges
 	})
 }
 
-// digestIn finds a SHA-256 in a reply.
-func digestIn(text string) (out manifest.Digest, ok bool) {
+// choose gives what a connection must be told before it is asked for the first digest.
+func (f *FS) choose(line *ftpline.Conn) []ftpline.Step {
+	if _, chosen := f.chosen.LoadOrStore(line, true); chosen || f.hash != "HASH" {
+		return nil
+	}
+	return []ftpline.Step{{Want: 200, Command: "OPTS HASH SHA-256"}}
+}
+
+// digestIn finds a SHA-256 in a reply. One to HASH names its algorithm.
+func (f *FS) digestIn(text string) (out manifest.Digest, ok bool) {
+	if f.hash == "HASH" && !strings.Contains(strings.ToUpper(text), "SHA-256") {
+		return out, false
+	}
 	for _, word := range strings.Fields(text) {
 		if len(word) != 2*sha256.Size {
 			continue

@@ -131,6 +131,32 @@ func (f *FS) look(ctx context.Context, name string) (out fsys.Info, err error) {
 	return out, err
 }
 
+// lookBoth describes two names, where they are there, in one round trip if that can be.
+func (f *FS) lookBoth(ctx context.Context, names [2]string) (found [2]fsys.Info, there [2]bool, err error) {
+	err = f.do(ctx, "look up", names[1], nil, func(line *ftpline.Conn) error {
+		if f.facts {
+			replies, err := line.Ask(ftpline.Step{Want: 250, Command: "MLST " + f.full(names[0])},
+				ftpline.Step{Want: 250, Command: "MLST " + f.full(names[1])})
+			for i, r := range replies {
+				if r.Err == nil {
+					found[i], r.Err = parseEntry(r.Text)
+				}
+				there[i] = r.Err == nil
+			}
+			return err
+		}
+		for i, name := range names {
+			info, err := f.lookOver(line, f.full(name))
+			if isBroken(err) {
+				return err
+			}
+			found[i], there[i] = info, err == nil
+		}
+		return nil
+	})
+	return found, there, err
+}
+
 func (f *FS) lookOver(line *ftpline.Conn, full string) (fsys.Info, error) {
 	if f.facts {
 		_, text, err := line.Command(250, "MLST %s", full)
@@ -212,6 +238,11 @@ func (f *FS) Open(ctx context.Context, name string) (io.ReadCloser, error) {
 	if err != nil {
 		return nil, err
 	}
+	return f.openAs(ctx, name, info)
+}
+
+// openAs opens a file of which it is known what it is.
+func (f *FS) openAs(ctx context.Context, name string, info fsys.Info) (io.ReadCloser, error) {
 	r := &reading{fs: f, ctx: ctx, name: name, size: info.Size}
 	if err := r.open(); err != nil {
 		return nil, err
@@ -237,7 +268,7 @@ func (f *FS) Put(ctx context.Context, name string, content io.Reader, attr fsys.
 		if err := up.send(line); err != nil {
 			return err
 		}
-		return f.setAttributes(line, name, attr)
+		return f.finish(line, name, attr, content)
 	})
 	var source *sourceError
 	if errors.As(err, &source) {
@@ -366,6 +397,11 @@ func (f *FS) Rename(ctx context.Context, from, to string) error {
 	}, func(name string) error {
 		return f.do(ctx, "remove", name, nil, func(line *ftpline.Conn) error { return line.Delete(name) })
 	})
+}
+
+// RemoveFolder implements fsys.FolderRemover.
+func (f *FS) RemoveFolder(ctx context.Context, name string) error {
+	return f.do(ctx, "remove", name, nil, func(line *ftpline.Conn) error { return line.RemoveDir(f.full(name)) })
 }
 
 // Remove implements fsys.FS.

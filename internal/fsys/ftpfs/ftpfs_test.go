@@ -3,8 +3,10 @@ package ftpfs
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -17,6 +19,7 @@ import (
 	"tartine/internal/demo/ftpserver"
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/fsystest"
+	"tartine/internal/manifest"
 	"tartine/internal/testservers/ftptest"
 )
 
@@ -195,4 +198,92 @@ func TestReadingGoesOnOverAnotherLine(t *testing.T) {
 	require.NoError(t, os.Truncate(filepath.Join(server.Dir, "large"), 10))
 	_, err = io.Copy(io.Discard, file)
 	require.ErrorIs(t, err, io.ErrUnexpectedEOF)
+}
+
+// proving is content that is told what a place holds of it.
+type proving struct {
+	io.Reader
+	told []manifest.Digest
+}
+
+func (p *proving) Proved(digest manifest.Digest) { p.told = append(p.told, digest) }
+
+// TestWhatWasWrittenIsProvedAtOnce has a server that computes digests tell that of a file with its attributes.
+func TestWhatWasWrittenIsProvedAtOnce(t *testing.T) {
+	server := ftptest.Start(t, ftptest.Digests...)
+	f := open(t, login(server.Port, ""), "/")
+	defer f.Close()
+	when := time.Date(2026, 5, 4, 3, 2, 1, 0, time.UTC)
+	for i, text := range []string{"gannet", "", strings.Repeat("a plate ", 100_000)} {
+		name, content := fmt.Sprint("page-", i), &proving{Reader: strings.NewReader(text)}
+		_, err := f.Put(t.Context(), name, content, fsys.Attributes{Mode: 0o640, ModTime: when})
+		require.NoError(t, err)
+		require.Equal(t, []manifest.Digest{sha256.Sum256([]byte(text))}, content.told)
+		info, err := f.Lstat(t.Context(), name)
+		require.NoError(t, err)
+		require.Equal(t, fs.FileMode(0o640), info.Mode)
+		require.True(t, when.Equal(info.ModTime), info.ModTime)
+	}
+	plain := open(t, login(ftptest.Start(t).Port, ""), "/")
+	defer plain.Close()
+	content := &proving{Reader: strings.NewReader("gannet")}
+	_, err := plain.Put(t.Context(), "page", content, fsys.Attributes{Mode: 0o640, ModTime: when})
+	require.NoError(t, err)
+	require.Empty(t, content.told, "a server that computes none tells none")
+}
+
+func TestFoldersGoAtOnce(t *testing.T) {
+	f := open(t, login(ftptest.Start(t).Port, ""), "/")
+	defer f.Close()
+	require.NoError(t, f.Mkdir(t.Context(), "empty", 0o755))
+	require.NoError(t, f.RemoveFolder(t.Context(), "empty"))
+	require.ErrorIs(t, f.RemoveFolder(t.Context(), "empty"), fs.ErrNotExist)
+	require.NoError(t, f.Mkdir(t.Context(), "full", 0o755))
+	_, err := f.Put(t.Context(), "full/page", strings.NewReader("gannet"), fsys.Attributes{Mode: 0o644})
+	require.NoError(t, err)
+	require.Error(t, f.RemoveFolder(t.Context(), "full"))
+	_, err = f.Lstat(t.Context(), "full/page")
+	require.NoError(t, err)
+}
+
+// TestWhatIsRefusedBesideADigestIsFoundOut has a server offer to set mode and time at once, and refuse it.
+func TestWhatIsRefusedBesideADigestIsFoundOut(t *testing.T) {
+	server := ftptest.Start(t, append(ftptest.Digests, "<Limit MFF>", "DenyAll", "</Limit>")...)
+	f := open(t, login(server.Port, ""), "/")
+	defer f.Close()
+	when := time.Date(2026, 5, 4, 3, 2, 1, 0, time.UTC)
+	for i := range 2 {
+		content := &proving{Reader: strings.NewReader("gannet")}
+		_, err := f.Put(t.Context(), fmt.Sprint(i), content, fsys.Attributes{Mode: 0o640, ModTime: when})
+		require.NoError(t, err)
+		info, err := f.Lstat(t.Context(), fmt.Sprint(i))
+		require.NoError(t, err)
+		require.Equal(t, fs.FileMode(0o640), info.Mode)
+		require.True(t, when.Equal(info.ModTime), info.ModTime)
+	}
+	require.False(t, f.sets.both.Load())
+}
+
+func TestOnlyADigestOfTheRightKindCounts(t *testing.T) {
+	want := manifest.Digest(sha256.Sum256([]byte("gannet")))
+	for hash, replies := range map[string]map[string]bool{
+		"HASH":    {"SHA-256 0-6 " + want.Hex() + " page": true, "SHA3-256 0-6 " + want.Hex() + " page": false, want.Hex(): false, "SHA-256 0-6 abc page": false},
+		"XSHA256": {want.Hex(): true, want.Hex()[:40]: false, "": false},
+	} {
+		for reply, counts := range replies {
+			digest, ok := (&FS{hash: hash}).digestIn(reply)
+			require.Equal(t, counts, ok, "%s: %s", hash, reply)
+			require.True(t, !ok || digest == want)
+		}
+	}
+}
+
+// TestAKeptCopyOfWhatCannotBeThereIsNamed has errors of both names of a copy tell which name they are about.
+func TestAKeptCopyOfWhatCannotBeThereIsNamed(t *testing.T) {
+	f := open(t, login(ftptest.Start(t).Port, ""), "/")
+	defer f.Close()
+	require.ErrorIs(t, f.Link(t.Context(), "missing", "copy"), fs.ErrNotExist)
+	require.ErrorContains(t, f.Link(t.Context(), "two\nlines", "copy"), "/two\nlines: a name with a line break cannot be there")
+	require.NoError(t, f.Mkdir(t.Context(), "folder", 0o755))
+	require.ErrorContains(t, f.Link(t.Context(), "folder", "copy"), "/folder: not a file")
 }

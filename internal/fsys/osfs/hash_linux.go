@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"errors"
+	"hash"
 	"os"
 	"runtime"
 	"sync/atomic"
@@ -12,6 +13,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"tartine/internal/fsys"
+	"tartine/internal/lanehash"
 	"tartine/internal/manifest"
 )
 
@@ -25,7 +27,7 @@ func (f *FS) Hash(ctx context.Context, names []string, each func(int, manifest.D
 	group, ctx := errgroup.WithContext(ctx)
 	for range min(runtime.GOMAXPROCS(0), (len(names)+hashBatch-1)/hashBatch) {
 		group.Go(func() error {
-			h := hasher{fs: f, buf: make([]byte, 128<<10)}
+			h := hasher{fs: f, hash: sha256.New(), buf: make([]byte, 128<<10), each: each}
 			defer h.leave()
 			for {
 				first := int(next.Add(hashBatch)) - hashBatch
@@ -33,24 +35,28 @@ func (f *FS) Hash(ctx context.Context, names []string, each func(int, manifest.D
 					return nil
 				}
 				for i := first; i < min(first+hashBatch, len(names)); i++ {
-					digest, err := h.file(ctx, names[i])
+					_ = h.file(ctx, i, names[i]) // who asks learns it from the digest that is missing
 					if ctx.Err() != nil {
 						return ctx.Err()
 					}
-					if err == nil {
-						each(i, digest)
-					}
 				}
+				h.sum()
 			}
 		})
 	}
 	return group.Wait()
 }
 
-// hasher digests one file after the other.
+// hasher reads one file after the other, and digests small ones together.
 type hasher struct {
-	fs     *FS
-	buf    []byte
+	fs      *FS
+	hash    hash.Hash
+	buf     []byte
+	each    func(int, manifest.Digest)
+	small   lanehash.Batch
+	waiting [hashBatch]waiting // small files that were read
+	count   int
+
 	folder *os.File // that the last file was in; nil: none is open
 	name   string
 }
@@ -74,37 +80,68 @@ func (h *hasher) enter(dir string) (err error) {
 
 var errNoFile = errors.New("not a file")
 
-func (h *hasher) file(ctx context.Context, name string) (digest manifest.Digest, err error) {
+// waiting is a file whose digest is there with the next sum.
+type waiting struct {
+	at     int
+	digest manifest.Digest
+}
+
+// sum digests the small files that were read.
+func (h *hasher) sum() {
+	h.small.Sum()
+	for i := range h.waiting[:h.count] {
+		h.each(h.waiting[i].at, h.waiting[i].digest)
+	}
+	h.count = 0
+}
+
+func (h *hasher) file(ctx context.Context, at int, name string) error {
 	dir, base := fsys.Split(name)
 	if err := h.enter(dir); err != nil {
-		return digest, err
+		return err
 	}
 	fd, err := unix.Openat(int(h.folder.Fd()), base, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
 	if err != nil {
-		return digest, err
+		return err
 	}
 	defer unix.Close(fd)
 	var stat unix.Stat_t
 	if err := unix.Fstat(fd, &stat); err != nil {
-		return digest, err
+		return err
 	}
 	if stat.Mode&unix.S_IFMT != unix.S_IFREG {
-		return digest, errNoFile
+		return errNoFile
 	}
-	hash := sha256.New()
+	small := stat.Size <= lanehash.Longest
+	buf := h.buf
+	if small {
+		if h.small.Full() {
+			h.sum()
+		}
+		buf = h.small.Room(int(stat.Size) + 1)
+	}
+	h.hash.Reset()
 	for {
-		n, err := unix.Read(fd, h.buf)
+		n, err := unix.Read(fd, buf)
 		if errors.Is(err, unix.EINTR) {
 			continue
 		}
 		if err != nil || ctx.Err() != nil {
-			return digest, errors.Join(err, ctx.Err())
+			return errors.Join(err, ctx.Err())
 		}
-		hash.Write(h.buf[:n])
-		if n == 0 || int64(n) == stat.Size && n < len(h.buf) {
+		if small && int64(n) == stat.Size { // all of it at once
+			w := &h.waiting[h.count]
+			w.at, h.count = at, h.count+1
+			h.small.Add(n, (*[lanehash.Size]byte)(&w.digest))
+			return nil
+		}
+		h.hash.Write(buf[:n])
+		if n == 0 || int64(n) == stat.Size && n < len(buf) {
 			break
 		}
 	}
-	hash.Sum(digest[:0])
-	return digest, nil
+	var digest manifest.Digest
+	h.hash.Sum(digest[:0])
+	h.each(at, digest)
+	return nil
 }

@@ -28,9 +28,13 @@ import (
 	"errors"
 	"fmt"
 	"hash/crc32"
+	"runtime"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"unicode/utf8"
+
+	"golang.org/x/sync/errgroup"
 
 	"tartine/internal/manifest"
 )
@@ -176,22 +180,71 @@ func (e *DamageError) Error() string {
 var ErrTooMuch = fmt.Errorf("more than %d entries, or paths of more than %d bytes", manifest.MostPacked, mostPaths)
 
 // Read gives the entries of a tree, sorted by path, and checks all that manifest.Check does. Find gives the bytes of a
-// block, of which there are so many in all. Its error is that of find, a *DamageError or ErrTooMuch.
+// block, of which there are so many in all; it is called from several goroutines at once. The error is that of find, a
+// *DamageError or ErrTooMuch.
 func Read(top Ref, bytes int64, find func(name manifest.Digest) ([]byte, error)) ([]manifest.Entry, error) {
 	if top.Entries < 0 || top.Entries > manifest.MostPacked {
 		return nil, ErrTooMuch
 	}
-	r := &reader{find: find, out: make([]manifest.Entry, 0, min(int64(top.Entries), bytes/leastItem))}
+	type part struct {
+		Below
+		before int // entries of the top that come before it
+	}
+	var (
+		parts []part
+		paths atomic.Int64
+		r     = &reader{find: find, paths: &paths}
+	)
+	r.below = func(name string, ref Ref) { parts = append(parts, part{Below{name, ref}, len(r.out)}) }
 	if err := r.folder(top, "", 0); err != nil {
 		return nil, err
 	}
-	return r.out, nil
+	if int64(top.Entries) > max(bytes/leastItem, int64(len(r.out))) {
+		return nil, &DamageError{top.Name, ".", "has fewer entries than it should"}
+	}
+	// How many entries are below each folder is known: so each has its place in one piece of memory.
+	var (
+		out     = make([]manifest.Entry, top.Entries)
+		working errgroup.Group
+		at, own int
+	)
+	working.SetLimit(runtime.GOMAXPROCS(0))
+	for _, p := range parts {
+		at += copy(out[at:], r.out[own:p.before])
+		own = p.before
+		place := out[at : at : at+p.Entries]
+		at += p.Entries
+		working.Go(func() error {
+			return (&reader{find: find, paths: &paths, out: place}).folder(p.Ref, p.Name+"/", 1)
+		})
+	}
+	copy(out[at:], r.out[own:])
+	if err := working.Wait(); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// Below is a folder with content in another one.
+type Below struct {
+	Name string
+	Ref
+}
+
+// Folder gives what is directly in a folder, both sorted by name: entries, whose paths are their names, and folders with
+// content. Entries are appended to room. Its errors are those of Read.
+func Folder(folder Ref, room []manifest.Entry, find func(name manifest.Digest) ([]byte, error)) (entries []manifest.Entry, below []Below, err error) {
+	r := &reader{find: find, paths: new(atomic.Int64), out: room, below: func(name string, ref Ref) { below = append(below, Below{name, ref}) }}
+	err = r.folder(folder, "", 0)
+	slices.SortFunc(below, func(a, b Below) int { return strings.Compare(a.Name, b.Name) }) // in a block a slash counts
+	return r.out, below, err
 }
 
 type reader struct {
 	find  func(name manifest.Digest) ([]byte, error)
 	out   []manifest.Entry
-	bytes int // of the paths
+	paths *atomic.Int64              // bytes of all of them
+	below func(name string, ref Ref) // takes folders, which are not read; nil: they are
 }
 
 // inside is a folder while it is read.
@@ -306,7 +359,7 @@ func (r *reader) items(ref Ref, in *inside, text []byte) error {
 		if text = text[n+m+int(length):]; len(text) == 0 {
 			return wrong("cannot be read")
 		}
-		if r.bytes += len(in.path) + len(name); r.bytes > mostPaths {
+		if r.paths.Add(int64(len(in.path)+len(name))) > mostPaths {
 			return ErrTooMuch
 		}
 		isFolder := text[0] == folderItem
@@ -326,7 +379,9 @@ func (r *reader) items(ref Ref, in *inside, text []byte) error {
 			if r.isLeaf(in, string(name)) {
 				return wrong(fmt.Sprintf("has something below %q, which is not a folder with content", name))
 			}
-			if err := r.folder(below, in.path+string(in.last), in.depth+1); err != nil {
+			if r.below != nil {
+				r.below(string(name), below)
+			} else if err := r.folder(below, in.path+string(in.last), in.depth+1); err != nil {
 				return err
 			}
 			in.entries, text, first = in.entries-below.Entries, rest, len(r.out)

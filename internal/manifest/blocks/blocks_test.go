@@ -130,10 +130,12 @@ func TestAChangedFileMakesAFewBlocksAnew(t *testing.T) {
 }
 
 func TestAFileOfBlocksKeepsThem(t *testing.T) {
-	var w blocks.Writer
+	var out bytes.Buffer
+	w := blocks.NewWriter(&out)
 	entries := folders(3, 2000)
 	top := blocks.Build(entries, w.Add)
-	text := w.Bytes()
+	require.NoError(t, w.Close())
+	text := out.Bytes()
 	file, err := blocks.ReadFile(text)
 	require.NoError(t, err)
 	find := func(name manifest.Digest) ([]byte, error) { return file.Block(name) }

@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"hash/crc32"
+	"io"
 	"slices"
 
 	"tartine/internal/manifest"
@@ -22,84 +23,106 @@ const (
 	trailer    = 4 + 4
 )
 
-// Writer makes a file of blocks.
+// Writer writes a file of blocks. It keeps the index in memory, and not the blocks.
 type Writer struct {
-	text []byte
-	has  map[manifest.Digest]span
+	out io.Writer
+	err error
+	at  uint64
+	has map[manifest.Digest]span
 }
 
 type span struct {
-	at     uint64
-	length uint32
+	at          uint64
+	length, sum uint32
 }
 
-// Add adds a block, unless it is there.
+// NewWriter gives a writer of a file. Nothing is written before the first block is added.
+func NewWriter(out io.Writer) *Writer { return &Writer{out: out, has: map[manifest.Digest]span{}} }
+
+// Add adds a block, unless it is there. That it could not be written is told by Close.
 func (w *Writer) Add(name manifest.Digest, block []byte) {
-	if w.has == nil {
-		w.has, w.text = map[manifest.Digest]span{}, append(w.text, fileMagic...)
-	}
 	if _, there := w.has[name]; there {
 		return
 	}
-	w.has[name] = span{uint64(len(w.text)), uint32(len(block))}
-	w.text = append(w.text, block...)
+	if w.at == 0 {
+		w.write([]byte(fileMagic))
+	}
+	w.has[name] = span{w.at, uint32(len(block)), crc32.Checksum(block, castagnoli)}
+	w.write(block)
 }
 
-// Grow makes room for so many bytes more of blocks, which are so many.
-func (w *Writer) Grow(bytes, blocks int) {
-	w.text = slices.Grow(w.text, bytes+blocks*indexEntry+trailer)
+func (w *Writer) write(text []byte) {
+	w.at += uint64(len(text))
+	if w.err == nil {
+		_, w.err = w.out.Write(text)
+	}
 }
 
 // Len gives how many bytes the blocks have.
-func (w *Writer) Len() int { return max(len(w.text)-len(fileMagic), 0) }
+func (w *Writer) Len() int64 { return max(int64(w.at)-int64(len(fileMagic)), 0) }
 
-// Bytes gives the file. Nothing can be added then.
-func (w *Writer) Bytes() []byte {
+// Close writes the index, which completes the file. Nothing can be added after that.
+func (w *Writer) Close() error {
 	names := make([]manifest.Digest, 0, len(w.has))
 	for name := range w.has {
 		names = append(names, name)
 	}
 	slices.SortFunc(names, func(a, b manifest.Digest) int { return bytes.Compare(a[:], b[:]) })
-	out, start := w.text, len(w.text)
-	if start == 0 {
-		out, start = []byte(fileMagic), len(fileMagic)
+	if w.at == 0 {
+		w.write([]byte(fileMagic))
 	}
+	index := make([]byte, 0, len(names)*indexEntry+trailer)
 	for _, name := range names {
 		at := w.has[name]
-		out = append(out, name[:]...)
-		out = binary.BigEndian.AppendUint64(out, at.at)
-		out = binary.BigEndian.AppendUint32(out, at.length)
-		out = binary.BigEndian.AppendUint32(out, crc32.Checksum(out[at.at:at.at+uint64(at.length)], castagnoli))
+		index = append(index, name[:]...)
+		index = binary.BigEndian.AppendUint64(index, at.at)
+		index = binary.BigEndian.AppendUint32(index, at.length)
+		index = binary.BigEndian.AppendUint32(index, at.sum)
 	}
-	out = binary.BigEndian.AppendUint32(out, crc32.Checksum(out[start:], castagnoli))
-	return binary.BigEndian.AppendUint32(out, uint32(len(names)))
+	index = binary.BigEndian.AppendUint32(index, crc32.Checksum(index, castagnoli))
+	w.write(binary.BigEndian.AppendUint32(index, uint32(len(names))))
+	return w.err
 }
 
-// File is a file of blocks that was read.
+// File is a file of blocks. It must be closed.
 type File struct {
-	text  []byte // nil: only the index is known
+	at    io.ReaderAt // the file; nil: only the index is known
+	end   io.Closer   // of it; nil: it need not be closed
 	index []byte
-	size  int
+	size  int64
 }
 
 // ErrDamaged tells that a file of blocks is cut short or damaged.
 var ErrDamaged = errors.New("it is damaged")
 
-// ReadFile reads a file of blocks, and keeps its text.
-func ReadFile(text []byte) (*File, error) {
-	if !bytes.HasPrefix(text, []byte(fileMagic)) {
+// ReadFile reads a file of blocks, whose text is kept.
+func ReadFile(text []byte) (*File, error) { return OpenFile(bytes.NewReader(text), int64(len(text))) }
+
+// OpenFile reads the index of a file that has so many bytes. Its blocks are read when they are asked for. What it is given is
+// closed with the file, if it can be, and not where this fails.
+func OpenFile(file io.ReaderAt, size int64) (*File, error) {
+	magic, tail := make([]byte, len(fileMagic)), make([]byte, trailer)
+	if _, err := file.ReadAt(magic, 0); err != nil && !errors.Is(err, io.EOF) {
+		return nil, err
+	}
+	if string(magic) != fileMagic {
 		return nil, errors.New("it is not a file of blocks of version 1")
 	}
-	if len(text) < len(fileMagic)+trailer {
+	if size < int64(len(fileMagic)+trailer) {
 		return nil, ErrDamaged
 	}
-	tail := text[len(text)-trailer:]
-	length := uint64(binary.BigEndian.Uint32(tail[4:])) * indexEntry
-	if length > uint64(len(text)-len(fileMagic)-trailer) {
+	if _, err := file.ReadAt(tail, size-trailer); err != nil {
+		return nil, err
+	}
+	length := int64(binary.BigEndian.Uint32(tail[4:])) * indexEntry
+	start := size - trailer - length
+	if start < int64(len(fileMagic)) {
 		return nil, ErrDamaged
 	}
-	start := len(text) - trailer - int(length)
-	index := text[start : len(text)-trailer]
+	index := make([]byte, length)
+	if _, err := file.ReadAt(index, start); err != nil {
+		return nil, err
+	}
 	if crc32.Checksum(index, castagnoli) != binary.BigEndian.Uint32(tail) {
 		return nil, ErrDamaged
 	}
@@ -110,14 +133,23 @@ func ReadFile(text []byte) (*File, error) {
 			return nil, ErrDamaged
 		}
 	}
-	return &File{text, index, len(text)}, nil
+	end, _ := file.(io.Closer)
+	return &File{file, end, index, size}, nil
 }
 
-// Index gives the file without its blocks: what is in it is known then, and takes little memory.
-func (f *File) Index() *File { return &File{nil, slices.Clone(f.index), f.size} }
+// Close closes the file.
+func (f *File) Close() error {
+	if f.end == nil {
+		return nil
+	}
+	return f.end.Close()
+}
+
+// Index gives the file without its blocks: what is in it is known then, and takes little memory. It need not be closed.
+func (f *File) Index() *File { return &File{index: slices.Clone(f.index), size: f.size} }
 
 // Size gives how many bytes the file has.
-func (f *File) Size() int64 { return int64(f.size) }
+func (f *File) Size() int64 { return f.size }
 
 // find gives where in the index a block is.
 func (f *File) find(name manifest.Digest) (entry []byte, found bool) {
@@ -146,14 +178,18 @@ func (f *File) Length(name manifest.Digest) (bytes int64, found bool) {
 	return int64(binary.BigEndian.Uint32(entry[40:])), true
 }
 
-// Block gives the bytes of a block; nil: it is not in the file. It fails with ErrDamaged.
+// Block gives the bytes of a block; nil: it is not in the file. It fails with ErrDamaged, or where the file cannot be read.
 func (f *File) Block(name manifest.Digest) ([]byte, error) {
 	entry, found := f.find(name)
-	if !found || f.text == nil {
+	if !found || f.at == nil {
 		return nil, nil
 	}
-	at := binary.BigEndian.Uint64(entry[32:])
-	block := f.text[at : at+uint64(binary.BigEndian.Uint32(entry[40:]))]
+	block := make([]byte, binary.BigEndian.Uint32(entry[40:]))
+	if _, err := f.at.ReadAt(block, int64(binary.BigEndian.Uint64(entry[32:]))); errors.Is(err, io.EOF) {
+		return nil, ErrDamaged
+	} else if err != nil {
+		return nil, err
+	}
 	if crc32.Checksum(block, castagnoli) != binary.BigEndian.Uint32(entry[44:]) {
 		return nil, ErrDamaged
 	}

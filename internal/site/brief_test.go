@@ -1,0 +1,191 @@
+package site_test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"tartine/internal/site"
+)
+
+// told writes down everything that a survey found.
+func told(s *site.Survey) string {
+	var out strings.Builder
+	fmt.Fprintf(&out, "%+v\n", s.Summary)
+	for _, e := range s.Entries() {
+		fmt.Fprintf(&out, "recorded %s %s %o %d %s %s %d\n", e.Path, e.Kind, e.Mode, e.Size, e.Digest.Hex()[:8], e.Link, e.ModTime.UnixNano())
+	}
+	for _, f := range s.Found {
+		fmt.Fprintf(&out, "found %s %s %o %d %s %s %d %v %v %v %d %d\n", f.Path, f.Kind, f.Mode, f.Size, f.Digest.Hex()[:8], f.Link,
+			f.ModTime.UnixNano(), f.Other, f.Filled, f.Owned, f.User, f.Group)
+	}
+	return out.String()
+}
+
+// surveys gives the site as a brief survey tells it, and as a whole one does, whether the brief one was enough, and whether it was brief.
+func (w *world) surveys() (brief, whole string, enough, wasBrief bool) {
+	s, err := w.open(w.t.Context())
+	require.NoError(w.t, err)
+	all, err := s.Survey(w.t.Context(), true)
+	require.NoError(w.t, err)
+	short, err := s.SurveyBriefly(w.t.Context())
+	require.NoError(w.t, err)
+	_, enough = short.IsRecorded(short.Tree(), short.Paths)
+	wasBrief = short.IsBrief()
+	require.NoError(w.t, s.Unfold(w.t.Context(), short))
+	return told(short), told(all), enough, wasBrief
+}
+
+// TestABriefSurveyTellsWhatAWholeOneDoes alters a site in any way, or not at all.
+func TestABriefSurveyTellsWhatAWholeOneDoes(t *testing.T) {
+	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
+		content := tree{"index.html": "1", "css/a.css": "a", "css/deep/b.css": "b", "a-b": "c", "a/b": "d", "a.d/e": "f", "l": "->index.html", "empty/": "", "cgi/tide.sh": "!sh"}
+		rapid.Check(t, func(r *rapid.T) {
+			w := newWorld(t)
+			w.mustDeploy(content)
+			brief, whole, enough, _ := w.surveys()
+			require.True(r, enough, "nobody has touched it")
+			require.Equal(r, whole, brief)
+			names := []string{"index.html", "css", "css/a.css", "css/deep", "css/deep/b.css", "a-b", "l", "empty", "cgi/tide.sh", "new", "css/new/x", "empty/x"}
+			name := filepath.Join(w.dir, "www", rapid.SampledFrom(names).Draw(r, "name"))
+			before := w.listed()
+			switch rapid.SampledFrom([]string{"write", "remove", "folder", "link", "mode", "time"}).Draw(r, "what") {
+			case "write":
+				if os.MkdirAll(filepath.Dir(name), 0o755) == nil {
+					_ = os.WriteFile(name, []byte(rapid.SampledFrom([]string{"a", "1", "other"}).Draw(r, "text")), 0o644)
+				}
+			case "remove":
+				_ = os.RemoveAll(name)
+			case "folder":
+				_ = os.MkdirAll(name, 0o755)
+			case "link":
+				_ = os.Remove(name)
+				_ = os.Symlink(rapid.SampledFrom([]string{"index.html", "css"}).Draw(r, "to"), name)
+			case "mode":
+				_ = os.Chmod(name, 0o700)
+			case "time":
+				_ = os.Chtimes(name, dated.AddDate(1, 0, 0), dated.AddDate(1, 0, 0))
+			}
+			brief, whole, enough, _ = w.surveys()
+			require.Equal(r, whole, brief)
+			if w.listed() != before {
+				require.False(r, enough, "something was altered")
+			}
+		})
+	})
+}
+
+// TestWhatIsDatedAsLateAsItsRecordIsNotBelieved has a content that was made right before it was deployed.
+func TestWhatIsDatedAsLateAsItsRecordIsNotBelieved(t *testing.T) {
+	w := newWorld(t)
+	w.mustDeploy(first, func(p *site.Plan) {
+		for i := range p.Want {
+			p.Want[i].ModTime = time.Now()
+		}
+	})
+	brief, whole, enough, wasBrief := w.surveys()
+	require.Equal(t, whole, brief)
+	require.False(t, enough, "what is in them is to be read")
+	require.True(t, wasBrief, "and nothing else")
+}
+
+// listed writes down what is at the site.
+func (w *world) listed() string {
+	var out strings.Builder
+	root := filepath.Join(w.dir, "www") + "/"
+	_ = filepath.WalkDir(root, func(path string, d os.DirEntry, err error) error {
+		if err != nil || path == root {
+			return err
+		}
+		info, err := d.Info()
+		if err != nil {
+			return err
+		}
+		to, _ := os.Readlink(path)
+		text := ""
+		if info.Mode().IsRegular() {
+			all, _ := os.ReadFile(path)
+			text = fmt.Sprint(string(all), info.ModTime().UnixNano())
+		}
+		if !slices.Contains([]string{"a", "a.d", "css", "css/deep", "cgi"}, path[len(root):]) { // of which no mode is recorded
+			fmt.Fprintln(&out, path, info.Mode(), to, text)
+		}
+		return nil
+	})
+	return out.String()
+}
+
+func TestASurveyOfADeploymentThatIsNoLongerRecordedIsOvertaken(t *testing.T) {
+	w := newWorld(t)
+	w.mustDeploy(first)
+	s, err := w.open(t.Context())
+	require.NoError(t, err)
+	survey, err := s.SurveyBriefly(t.Context())
+	require.NoError(t, err)
+	require.True(t, survey.IsBrief())
+	w.mustDeploy(second, func(p *site.Plan) { p.History = 1 })
+	for _, text := range []string{"1", "2"} {
+		w.mustDeploy(tree{"index.html": text}, func(p *site.Plan) { p.History = 1 })
+	}
+	require.NoFileExists(t, w.inRecord("deployments/1.json"))
+	var overtaken *site.OvertakenError
+	require.ErrorAs(t, s.Unfold(t.Context(), survey), &overtaken)
+	require.Equal(t, 1, overtaken.Expected)
+}
+
+// TestWhatBelongsToSeveralIsSurveyedWhole gives a file to somebody else.
+func TestWhatBelongsToSeveralIsSurveyedWhole(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("only root gives files away")
+	}
+	w := newWorld(t)
+	w.mustDeploy(first)
+	require.NoError(t, os.Chown(filepath.Join(w.dir, "www", "index.html"), 65534, 65534))
+	brief, whole, _, wasBrief := w.surveys()
+	require.Equal(t, whole, brief)
+	require.False(t, wasBrief)
+}
+
+// TestASmallSiteIsSurveyedWhole has a site whose record is read sooner than it would be twice.
+func TestASmallSiteIsSurveyedWhole(t *testing.T) {
+	w := newWorld(t)
+	w.mustDeploy(first)
+	s, err := site.Open(t.Context(), w.between, "www", "www", site.Options{})
+	require.NoError(t, err)
+	survey, err := s.SurveyBriefly(t.Context())
+	require.NoError(t, err)
+	require.False(t, survey.IsBrief())
+	require.NotEmpty(t, survey.Found)
+}
+
+// TestABriefSurveyEndsAtWhatIsOtherwise alters one thing of each kind.
+func TestABriefSurveyEndsAtWhatIsOtherwise(t *testing.T) {
+	content := tree{"index.html": "1", "css/a.css": "a", "css/deep/b.css": "b", "empty/": "", "x/f": "x", "x-y/f": "y"}
+	for name, alter := range map[string]func(root string) error{
+		"a file is gone":          func(root string) error { return os.Remove(root + "/css/a.css") },
+		"a folder is gone":        func(root string) error { return os.RemoveAll(root + "/css") },
+		"an empty folder is gone": func(root string) error { return os.Remove(root + "/empty") },
+		"a file is new":           func(root string) error { return os.WriteFile(root+"/css/new", nil, 0o644) },
+		"a folder is new":         func(root string) error { return os.Mkdir(root+"/css/new", 0o755) },
+		"an empty folder is not":  func(root string) error { return os.WriteFile(root+"/empty/new", nil, 0o644) },
+		"a mode is another":       func(root string) error { return os.Chmod(root+"/empty", 0o700) },
+		"nothing":                 func(string) error { return nil },
+	} {
+		t.Run(name, func(t *testing.T) {
+			w := newWorld(t)
+			w.mustDeploy(content)
+			require.NoError(t, alter(filepath.Join(w.dir, "www")))
+			brief, whole, enough, wasBrief := w.surveys()
+			require.Equal(t, whole, brief)
+			require.Equal(t, name == "nothing", enough)
+			require.Equal(t, enough, wasBrief)
+		})
+	}
+}
