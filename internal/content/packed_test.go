@@ -66,6 +66,9 @@ func TestAnArchiveThatIsKnownIsNotOpened(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, "<a>", string(text))
 	}
+	_, _, err := (&Packed{Name: name, Most: 5, Cache: cache, Read: func(int64) { t.Error("it is read") }}).List(t.Context())
+	require.ErrorContains(t, err, "unpacks to too much", "a limit holds for what is known, too")
+
 	require.NoError(t, os.Chtimes(name, time.Time{}, time.Now().Add(-time.Hour)))
 	scan() // of the same bytes what is in it is known; it may have been read a little meanwhile
 
