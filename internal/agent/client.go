@@ -266,8 +266,7 @@ const fewEntries = 20_000
 
 // compare asks what must change. The far end compares; only what it does not know already is sent there.
 func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site.Watch) (*calls.Compared, error) {
-	tree := manifest.Manifest{Entries: want.Entries}
-	call := compareCall{As: want.As, Survey: want.Survey, Paths: len(want.Entries), Times: want.Rule.Times,
+	call := compareCall{As: want.As, Survey: want.Survey, Paths: want.Paths(), Times: want.Rule.Times,
 		Nothing: want.Rule.Nothing, Kept: want.Kept, Gone: want.Gone,
 		Retire: wireRetire{want.Retire.After, want.Retire.Now, want.Retire.Last}}
 	var (
@@ -276,11 +275,12 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 		working sync.WaitGroup
 	)
 	if want.Recorded { // else nothing is recorded that could be the same
-		if len(want.Entries) <= fewEntries {
-			working.Go(func() { folders, of = digestFolders(want.Entries) })
+		if want.Paths() <= fewEntries {
+			entries := want.Listed()
+			working.Go(func() { folders, of = digestFolders(entries) })
 		}
 		if call.Tree = want.Tree; call.Tree.IsZero() {
-			call.Tree = tree.Tree()
+			call.Tree = (&manifest.Manifest{Entries: want.Listed()}).Tree()
 		}
 	}
 	defer working.Wait()
@@ -289,19 +289,19 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 		switch {
 		case stage > 2:
 			return nil, fmt.Errorf("%w: it needs to know more and more", ErrProtocol)
-		case answer.NeedDigests && len(want.Entries) > 0:
+		case answer.NeedDigests && want.Paths() > 0:
 			working.Wait()
 			if folders == nil {
-				folders, of = digestFolders(want.Entries)
+				folders, of = digestFolders(want.Listed())
 			}
 			call.Folders = folders
 		case answer.NeedAll, answer.NeedDigests, stage == 0 && !want.Recorded:
-			call.Whole, call.Folders, call.Entries = true, nil, len(want.Entries)
-			if err := c.sendEntries(want.As, want.Entries); err != nil {
+			call.Whole, call.Folders, call.Entries = true, nil, want.Paths()
+			if err := c.sendEntries(want.As, want.Listed()); err != nil {
 				return nil, err
 			}
 		case len(answer.NeedFolders) > 0:
-			some, err := entriesOf(want.Entries, of, answer.NeedFolders)
+			some, err := entriesOf(want.Listed(), of, answer.NeedFolders)
 			if err == nil {
 				err = c.sendEntries(want.As, some)
 			}
@@ -319,8 +319,10 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 	}
 	out := &diff.Result{Same: answer.Same, SameBytes: answer.SameBytes, Stale: answer.Stale}
 	var err error
-	if out.Changes, err = answer.changes(want.Entries); err != nil {
-		return nil, err
+	if len(answer.New)+len(answer.Changes) > 0 {
+		if out.Changes, err = answer.changes(want.Listed()); err != nil {
+			return nil, err
+		}
 	}
 	for _, l := range answer.Leaving {
 		out.Leaving = append(out.Leaving, diff.Leaving{Entry: manifest.Entry{Path: l.Path, Size: l.Size},

@@ -124,6 +124,7 @@ func compare(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) (*Co
 	if err != nil {
 		return nil, err
 	}
+	q.Listed()
 	result, err := h.Site.Compare(ctx, found, &q.Wanted, watch.Bytes)
 	if err != nil {
 		return nil, err

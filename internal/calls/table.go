@@ -27,7 +27,31 @@ type Comparing struct {
 	Survey   ID
 	Recorded bool            // the survey found a deployment that is recorded
 	Tree     manifest.Digest // of the content; zero: it was not computed
+	// Content gives the entries in the place of those of Wanted: an engine that can do without asks for none. Nil: they are there.
+	Content Entries
 	site.Wanted
+}
+
+// Entries is entries that are sorted by path, and that it costs something to have.
+type Entries interface {
+	Len() int
+	Entries() []manifest.Entry
+}
+
+// Paths gives how many entries are wanted.
+func (q *Comparing) Paths() int {
+	if q.Content != nil {
+		return q.Content.Len()
+	}
+	return len(q.Wanted.Entries)
+}
+
+// Listed gives the entries that are wanted.
+func (q *Comparing) Listed() []manifest.Entry {
+	if q.Content != nil {
+		q.Wanted.Entries, q.Content = q.Content.Entries(), nil
+	}
+	return q.Wanted.Entries
 }
 
 // Compared is the answer.

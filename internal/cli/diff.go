@@ -93,7 +93,7 @@ func (a *app) showContent(ctx context.Context, l *looking, path string) error {
 			"tartine diff lists the paths that differ")
 	}
 	here := ""
-	if i, ok := l.tree.Find(path); ok && l.tree.Entries[i].Kind == manifest.File {
+	if i, ok := l.tree.Find(path); ok && l.tree.Entries()[i].Kind == manifest.File {
 		if here, err = readText(l.tree.Open(i)); err != nil {
 			return usageError(fmt.Sprintf("%s cannot be read here: %v", path, err), "")
 		}

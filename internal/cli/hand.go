@@ -103,7 +103,9 @@ func (c *change) put(ctx context.Context, session *deploy.Session) (*deploy.Resu
 		c.entries[i].Hand = true
 	}
 	session.Content = func(context.Context) (*content.Content, error) {
-		return &content.Content{Entries: c.entries, Left: []string{"."}, Gone: c.gone, Open: c.open}, nil
+		out := content.Of(c.entries)
+		out.Left, out.Gone, out.Open = []string{"."}, c.gone, c.open
+		return out, nil
 	}
 	return session.Deploy(ctx)
 }

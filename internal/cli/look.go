@@ -82,6 +82,7 @@ func (l *looking) open(ctx context.Context, a *app, args []string, opt deploy.Op
 	if l.sends && !opt.Trial && reach.Address.Kind != targets.Archive {
 		l.from.scan.Later = site.LaterFrom
 	}
+	l.from.scan.Fold = foldFrom
 	l.scan = content.Begin(ctx, from.sources, l.from.scan) // while the connection is made
 	if l.site, err = a.open(ctx, reach); err != nil {
 		return err
@@ -90,6 +91,9 @@ func (l *looking) open(ctx context.Context, a *app, args []string, opt deploy.Op
 	l.session = &deploy.Session{Engine: l.site, Content: l.content, Options: opt, Person: person, Distant: l.site.Agent}
 	return nil
 }
+
+// foldFrom is from how many paths on a content stays folded up: below that a list of them is quicker, and small.
+const foldFrom = 20_000
 
 func (l *looking) person() *person { return l.session.Person.(*person) }
 

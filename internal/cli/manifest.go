@@ -55,7 +55,7 @@ func (a *app) manifest(ctx context.Context, format, output string) error {
 		p.Warn("left out: %s: %v", render.Name(f.Path), f.Err)
 	}
 	m := &manifest.Manifest{Created: time.Now().UTC().Truncate(time.Second), Generator: a.build.String(),
-		Origin: origin(ctx, from.sources), Entries: tree.Entries}
+		Origin: origin(ctx, from.sources), Entries: tree.Entries()}
 	write := m.WriteJSON
 	if format == "listing" {
 		write = m.WriteListing

@@ -184,8 +184,9 @@ func (s *sending) run(ctx context.Context, at *targets.Opened, heading render.He
 			}
 			c := tree.Content()
 			c.Left = []string{"."} // all else stays as it is
-			for i := range c.Entries {
-				c.Entries[i].Hand = true
+			entries := c.Entries()
+			for i := range entries {
+				entries[i].Hand = true
 			}
 			return c, nil
 		}}

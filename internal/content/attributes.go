@@ -57,10 +57,10 @@ func (t *Tree) attribute(list []Attribute) {
 		e.Owner = owners[owner]
 	}
 	seen := map[string]bool{}
-	for i := range t.Entries {
-		give(&t.Entries[i])
-		if t.Entries[i].Kind == manifest.Dir {
-			seen[t.Entries[i].Path] = true
+	for i := range t.entries {
+		give(&t.entries[i])
+		if t.entries[i].Kind == manifest.Dir {
+			seen[t.entries[i].Path] = true
 		}
 	}
 	type added struct {
@@ -68,9 +68,9 @@ func (t *Tree) attribute(list []Attribute) {
 		from int32
 	}
 	var folders []added
-	for i := range t.Entries {
-		for end, c := range t.Entries[i].Path {
-			dir := t.Entries[i].Path[:end]
+	for i := range t.entries {
+		for end, c := range t.entries[i].Path {
+			dir := t.entries[i].Path[:end]
 			if c != '/' || seen[dir] {
 				continue
 			}
@@ -85,12 +85,12 @@ func (t *Tree) attribute(list []Attribute) {
 		return
 	}
 	all := folders
-	for i := range t.Entries {
-		all = append(all, added{t.Entries[i], t.from[i]})
+	for i := range t.entries {
+		all = append(all, added{t.entries[i], t.from[i]})
 	}
 	slices.SortFunc(all, func(a, b added) int { return strings.Compare(a.Path, b.Path) })
-	t.Entries, t.from = make([]manifest.Entry, len(all)), make([]int32, len(all))
+	t.entries, t.from = make([]manifest.Entry, len(all)), make([]int32, len(all))
 	for i := range all {
-		t.Entries[i], t.from[i] = all[i].Entry, all[i].from
+		t.entries[i], t.from[i] = all[i].Entry, all[i].from
 	}
 }

@@ -36,7 +36,7 @@ func TestAttributesOfPaths(t *testing.T) {
 	}})
 	require.NoError(t, err)
 	got := map[string]string{}
-	for _, e := range tree.Entries {
+	for _, e := range tree.Entries() {
 		owner := ""
 		if e.Owner != nil {
 			owner = " " + e.Owner.String()
@@ -48,7 +48,7 @@ func TestAttributesOfPaths(t *testing.T) {
 		"www/cgi/tide.sh": "file -rwx------ cgi:cgi", "www/empty": "folder -rwxr-xr-x", "www/home.html": "link ----------",
 		"www/index.html": "file -rw-r--r-- web:", "www/log/2026.txt": "file -rw-r--r--",
 	}, got)
-	require.NoError(t, manifest.Check(tree.Entries))
+	require.NoError(t, manifest.Check(tree.Entries()))
 	at, found := tree.Find("www/cgi/lib/a.sh")
 	require.True(t, found)
 	file, err := tree.Open(at)

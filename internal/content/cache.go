@@ -228,16 +228,6 @@ func (c *Cache) loadAll(sources []Source) []*digests {
 	return out
 }
 
-// files gives how many files are known, or a few less.
-func (d *digests) files() int {
-	const usualName = 16
-	bytes := 0
-	for _, s := range d.known {
-		bytes += int(s.length)
-	}
-	return bytes / (2 + usualName + cacheFacts)
-}
-
 // folder gives what is known of a folder. Paths are asked for in their order, or nearly so: folders that the one that is
 // asked for is not in are put away.
 func (d *digests) folder(dir string) *folderDigests {

@@ -24,6 +24,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	"tartine/internal/filter"
 	"tartine/internal/fsys"
@@ -68,17 +69,21 @@ type Options struct {
 	Jobs       int            // files read at once; 0: one for each processor
 	Read       func(n int64)  // told of bytes as they are read for digests; may be nil
 	Later      int64          // from how many bytes on a file's digest is left open; 0: none is (see later.go)
+	Fold       int            // from how many entries on they may stay folded up; 0: they never do (see fold.go)
 
 	memory *Watching // what was read before, and is read again only where it changed; nil: nothing
 }
 
 // Tree is the content: what should be at the site, and where its bytes are.
 type Tree struct {
-	Entries []manifest.Entry // sorted by path
 	Sources []Source
-	from    []int32 // the source of each entry
-	later   map[string]*later
-	scanned Options
+
+	unfolding sync.Mutex
+	folds     *folds           // what the entries are folded up in; nil: they are here
+	entries   []manifest.Entry // sorted by path
+	from      []int32          // the source of each
+	later     map[string]*later
+	scanned   Options
 
 	Landings   []Landing   // one for each source, in their order
 	LeftOut    []LeftOut   // by rule, by kind or by name
@@ -176,7 +181,10 @@ func Scan(ctx context.Context, sources []Source, opt Options) (*Tree, error) {
 		tree.Findings = append(tree.Findings, w.findings...)
 		tree.Landings = append(tree.Landings, Landing{Source: tree.Sources[i], Single: w.single})
 	}
-	g.merge()
+	if folded, err := g.fold(ctx); folded || err != nil {
+		return tree, err
+	}
+	g.unfold()
 	if err := g.digest(ctx); err != nil {
 		return nil, err
 	}
@@ -193,34 +201,34 @@ func Scan(ctx context.Context, sources []Source, opt Options) (*Tree, error) {
 // that are where a folder must be.
 func (t *Tree) checkShape() error {
 	kept := 0
-	for i := range t.Entries {
-		e := t.Entries[i]
+	for i := range t.entries {
+		e := t.entries[i]
 		below, has := t.firstBelow(i)
 		if has && e.Kind != manifest.Dir {
 			return &ClashError{
 				Path: e.Path, PathSource: t.Sources[t.from[i]].Path, PathSourceIndex: int(t.from[i]),
-				Below: t.Entries[below].Path, BelowSource: t.Sources[t.from[below]].Path, BelowIdx: int(t.from[below]),
+				Below: t.entries[below].Path, BelowSource: t.Sources[t.from[below]].Path, BelowIdx: int(t.from[below]),
 			}
 		}
-		if e.Kind == manifest.Dir && (has && e.Plain() || !has && e.Size < 0) {
+		if isImplied(&e, has) {
 			continue
 		}
 		if e.Kind == manifest.Dir {
 			e.Size = 0
 		}
 		// Overwriting is safe: nothing that is still looked at lies before i.
-		t.Entries[kept], t.from[kept] = e, t.from[i]
+		t.entries[kept], t.from[kept] = e, t.from[i]
 		kept++
 	}
-	t.Entries, t.from = t.Entries[:kept], t.from[:kept]
+	t.entries, t.from = t.entries[:kept], t.from[:kept]
 	return nil
 }
 
 // firstBelow finds the first entry after i that lies below it. Between "a" and "a/b" may be "a-c".
 func (t *Tree) firstBelow(i int) (int, bool) {
-	prefix := t.Entries[i].Path + "/"
-	rest := t.Entries[i+1:]
-	if len(rest) == 0 || !strings.HasPrefix(rest[0].Path, t.Entries[i].Path) {
+	prefix := t.entries[i].Path + "/"
+	rest := t.entries[i+1:]
+	if len(rest) == 0 || !strings.HasPrefix(rest[0].Path, t.entries[i].Path) {
 		return 0, false
 	}
 	at, _ := slices.BinarySearchFunc(rest, prefix, func(e manifest.Entry, p string) int {
@@ -234,17 +242,28 @@ func (t *Tree) firstBelow(i int) (int, bool) {
 }
 
 func (t *Tree) tally() {
-	for i := range t.Entries {
-		if t.Entries[i].Kind == manifest.File {
+	for i := range t.entries {
+		if t.entries[i].Kind == manifest.File {
 			t.Landings[t.from[i]].Files++
-			t.Landings[t.from[i]].Bytes += t.Entries[i].Size
+			t.Landings[t.from[i]].Bytes += t.entries[i].Size
 		}
 	}
 }
 
+// Entries gives all entries, sorted by path.
+func (t *Tree) Entries() []manifest.Entry {
+	t.unfolding.Lock()
+	defer t.unfolding.Unlock()
+	if t.folds != nil {
+		t.entries, t.from = t.folds.unfold()
+		t.folds = nil
+	}
+	return t.entries
+}
+
 // Find gives the index of an entry.
 func (t *Tree) Find(path string) (int, bool) {
-	return manifest.Find(t.Entries, path)
+	return manifest.Find(t.Entries(), path)
 }
 
 // SourceOf gives the index into Sources of what feeds an entry.
@@ -252,7 +271,8 @@ func (t *Tree) SourceOf(i int) int { return int(t.from[i]) }
 
 // Local gives the file on this machine that feeds an entry, or what people call it.
 func (t *Tree) Local(i int) string {
-	return t.Sources[t.from[i]].local(t.Entries[i].Path)
+	t.Entries()
+	return t.Sources[t.from[i]].local(t.entries[i].Path)
 }
 
 // local turns a path of the tree into one on this machine, or into what people call it.
@@ -323,14 +343,15 @@ func (t *Tree) want(paths []string) {
 // Open opens the bytes of a file entry. Whoever reads them compares the digest: the file may have changed since the
 // scan.
 func (t *Tree) Open(i int) (io.ReadCloser, error) {
+	t.Entries()
 	var (
 		file opened
 		err  error
 	)
-	if l := t.later[t.Entries[i].Path]; l != nil {
+	if l := t.later[t.entries[i].Path]; l != nil {
 		file, err = t.openLater(i, l)
 	} else {
-		file, err = t.Sources[t.from[i]].open(t.Entries[i].Path)
+		file, err = t.Sources[t.from[i]].open(t.entries[i].Path)
 	}
 	if err != nil {
 		return nil, err

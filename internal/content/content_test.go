@@ -70,8 +70,8 @@ func scan(t *testing.T, opt Options, sources ...Source) *Tree {
 	}
 	got, err := Scan(t.Context(), sources, opt)
 	require.NoError(t, err)
-	for i := 1; i < len(got.Entries); i++ {
-		require.Less(t, got.Entries[i-1].Path, got.Entries[i].Path)
+	for i := 1; i < len(got.Entries()); i++ {
+		require.Less(t, got.Entries()[i-1].Path, got.Entries()[i].Path)
 	}
 	return got
 }
@@ -86,12 +86,12 @@ func pathsOf(entries []manifest.Entry) (out []string) {
 func TestScanDescribesFilesLinksAndEmptyFolders(t *testing.T) {
 	dir := tree(t, map[string]string{"index.html": "<p>", "cgi/tide.sh": "#!", "empty/": "", "deep/empty/": "", "home": "->index.html"})
 	got := scan(t, Options{}, source(dir))
-	require.Equal(t, []string{"cgi/tide.sh", "deep/empty", "empty", "home", "index.html"}, pathsOf(got.Entries))
-	require.Equal(t, manifest.ExecMode, got.Entries[0].Mode)
-	require.Equal(t, manifest.Dir, got.Entries[1].Kind)
-	require.Equal(t, "index.html", got.Entries[3].Link)
-	require.Equal(t, manifest.Digest(sha256.Sum256([]byte("<p>"))), got.Entries[4].Digest)
-	require.Equal(t, manifest.FileMode, got.Entries[4].Mode)
+	require.Equal(t, []string{"cgi/tide.sh", "deep/empty", "empty", "home", "index.html"}, pathsOf(got.Entries()))
+	require.Equal(t, manifest.ExecMode, got.Entries()[0].Mode)
+	require.Equal(t, manifest.Dir, got.Entries()[1].Kind)
+	require.Equal(t, "index.html", got.Entries()[3].Link)
+	require.Equal(t, manifest.Digest(sha256.Sum256([]byte("<p>"))), got.Entries()[4].Digest)
+	require.Equal(t, manifest.FileMode, got.Entries()[4].Mode)
 	require.Equal(t, Landing{Source: got.Sources[0], Files: 2, Bytes: 5}, got.Landings[0])
 }
 
@@ -100,13 +100,13 @@ func TestModesAreKeptWhenAsked(t *testing.T) {
 	require.NoError(t, os.Chmod(filepath.Join(dir, "a"), 0o640))
 	require.NoError(t, os.Chmod(filepath.Join(dir, "private"), 0o750))
 	got := scan(t, Options{KeepModes: true}, source(dir))
-	require.Equal(t, []string{"a", "private", "private/b", "private/none/x"}, pathsOf(got.Entries))
-	require.Equal(t, os.FileMode(0o640), got.Entries[0].Mode)
-	require.Equal(t, os.FileMode(0o750), got.Entries[1].Mode)
+	require.Equal(t, []string{"a", "private", "private/b", "private/none/x"}, pathsOf(got.Entries()))
+	require.Equal(t, os.FileMode(0o640), got.Entries()[0].Mode)
+	require.Equal(t, os.FileMode(0o750), got.Entries()[1].Mode)
 
 	left := source(dir)
 	left.Rules = rules(t, nil, []string{"b", "none/"})
-	require.Equal(t, []string{"a"}, pathsOf(scan(t, Options{KeepModes: true}, left).Entries), "a folder of which nothing is taken does not stay")
+	require.Equal(t, []string{"a"}, pathsOf(scan(t, Options{KeepModes: true}, left).Entries()), "a folder of which nothing is taken does not stay")
 }
 
 func TestSourcesLandWhereTheySayAndTheLaterWins(t *testing.T) {
@@ -116,7 +116,7 @@ func TestSourcesLandWhereTheySayAndTheLaterWins(t *testing.T) {
 	second := Source{Path: plates, Dest: "img/plates", Rules: rules(t, []string{"*.svg"}, []string{"proof-*"})}
 	third := Source{Path: guide, Dest: "downloads", Name: "visitor-guide.pdf", Rules: &filter.Set{}}
 	got := scan(t, Options{}, source(pages), second, third)
-	require.Equal(t, []string{"downloads/visitor-guide.pdf", "img/logo.svg", "img/plates/gannet.svg", "index.html"}, pathsOf(got.Entries))
+	require.Equal(t, []string{"downloads/visitor-guide.pdf", "img/logo.svg", "img/plates/gannet.svg", "index.html"}, pathsOf(got.Entries()))
 	require.Equal(t, []Collision{{Path: "img/plates/gannet.svg", Winner: 1, Shadows: []int{0}}}, got.Collisions)
 	require.Equal(t, filepath.Join(plates, "gannet.svg"), got.Local(2))
 	require.Equal(t, guide, got.Local(0))
@@ -146,7 +146,7 @@ func TestWhatIsLeftOutIsNamedWithItsReason(t *testing.T) {
 	s := source(dir)
 	s.Rules = rules(t, nil, []string{"*.map", "cache/"})
 	got := scan(t, Options{}, s)
-	require.Equal(t, []string{"a.txt"}, pathsOf(got.Entries))
+	require.Equal(t, []string{"a.txt"}, pathsOf(got.Entries()))
 	var left []string
 	for _, l := range got.LeftOut {
 		reason := l.Reason
@@ -167,7 +167,7 @@ func TestLinkPolicies(t *testing.T) {
 		"through": "->d/e/top/../x", "folder": "->" + outside + "/sub",
 	})
 	kept := scan(t, Options{}, source(dir))
-	require.Equal(t, []string{"a", "circle", "d/e/f", "d/e/top", "dangling", "ok", "up"}, pathsOf(kept.Entries))
+	require.Equal(t, []string{"a", "circle", "d/e/f", "d/e/top", "dangling", "ok", "up"}, pathsOf(kept.Entries()))
 	var refused []string
 	for _, r := range kept.Refused {
 		require.ErrorIs(t, r.Err, ErrLeadsOut)
@@ -175,10 +175,10 @@ func TestLinkPolicies(t *testing.T) {
 	}
 	require.Equal(t, []string{"absolute", "climbs", "folder", "through"}, refused, "through leads out only by way of another link")
 
-	require.Equal(t, []string{"a", "d/e/f"}, pathsOf(scan(t, Options{Links: SkipLinks}, source(dir)).Entries))
+	require.Equal(t, []string{"a", "d/e/f"}, pathsOf(scan(t, Options{Links: SkipLinks}, source(dir)).Entries()))
 
 	followed := scan(t, Options{Links: FollowLinks}, source(dir))
-	require.Equal(t, []string{"a", "absolute", "d/e/f", "folder/x", "ok", "up"}, pathsOf(followed.Entries))
+	require.Equal(t, []string{"a", "absolute", "d/e/f", "folder/x", "ok", "up"}, pathsOf(followed.Entries()))
 	var failed []string
 	for _, f := range followed.Failed {
 		failed = append(failed, f.Path)
@@ -191,7 +191,7 @@ func TestAnUnreadableFileFailsAloneAndByName(t *testing.T) {
 	got, err := Scan(t.Context(), []Source{source(dir)}, Options{Links: KeepLinks, Read: func(int64) { os.Remove(filepath.Join(dir, "b")) }})
 	require.NoError(t, err)
 	// The order of reading is free: when b came first it is whole, else it is named.
-	require.Equal(t, 2, len(got.Entries)+len(got.Failed))
+	require.Equal(t, 2, len(got.Entries())+len(got.Failed))
 	for _, f := range got.Failed {
 		require.Equal(t, "b", f.Path)
 		require.ErrorIs(t, f.Err, os.ErrNotExist)
@@ -213,12 +213,12 @@ func TestAFileThatChangesWhileItIsReadIsReadAgainThenReported(t *testing.T) {
 		}
 		once := scan(t, Options{Read: grow(1)}, source(dir))
 		require.Empty(t, once.Failed)
-		require.Equal(t, manifest.Digest(sha256.Sum256([]byte(strings.Repeat("x", size+1)))), once.Entries[0].Digest, "the second reading counts")
-		require.Equal(t, int64(size+1), once.Entries[0].Size)
+		require.Equal(t, manifest.Digest(sha256.Sum256([]byte(strings.Repeat("x", size+1)))), once.Entries()[0].Digest, "the second reading counts")
+		require.Equal(t, int64(size+1), once.Entries()[0].Size)
 
 		changes = 0
 		always := scan(t, Options{Read: grow(100)}, source(dir))
-		require.Empty(t, always.Entries)
+		require.Empty(t, always.Entries())
 		require.ErrorIs(t, always.Failed[0].Err, ErrChanging)
 	}
 }
@@ -279,7 +279,7 @@ func TestGuardFindsSecretsByNameAndByContent(t *testing.T) {
 	allow := rules(t, []string{".git/", "*.bak", "deploy-key"}, nil).Includes
 	got := scan(t, Options{Allow: allow}, source(dir))
 	require.False(t, slices.ContainsFunc(got.Findings, func(f Finding) bool { return f.Path == ".git" || f.Path == "page.bak" || f.Path == "deploy-key" }))
-	require.Contains(t, pathsOf(got.Entries), ".git/config")
+	require.Contains(t, pathsOf(got.Entries()), ".git/config")
 }
 
 // laterCache is a cache whose clock is far enough ahead for files that were written just now to count as settled.
@@ -298,12 +298,12 @@ func TestWhatAnotherSourceCoversCountsForNothing(t *testing.T) {
 		for _, run := range []string{"cold", "warm"} {
 			var read int64
 			got := scan(t, Options{Cache: cache, Read: func(n int64) { read += n }}, sources...)
-			require.Equal(t, []string{"own", "page"}, pathsOf(got.Entries))
+			require.Equal(t, []string{"own", "page"}, pathsOf(got.Entries()))
 			require.Equal(t, name == "covering", len(got.Findings) == 1, "%s %s: %v", name, run, got.Findings)
 			require.Len(t, got.Collisions, 1)
 			require.Equal(t, 1, got.Collisions[0].Winner)
 			if run == "cold" {
-				require.Equal(t, got.Entries[0].Size+got.Entries[1].Size, read, "%s: what is covered is not read", name)
+				require.Equal(t, got.Entries()[0].Size+got.Entries()[1].Size, read, "%s: what is covered is not read", name)
 			} else {
 				require.Zero(t, read)
 			}
@@ -347,7 +347,7 @@ func TestCacheSparesReadingAndIsNeverBelievedWhenDamaged(t *testing.T) {
 	scan(t, Options{Cache: cache}, source(dir))
 	warm := scan(t, Options{Cache: cache, Read: func(n int64) { require.Zero(t, n, "nothing is read") }}, source(dir))
 	require.Equal(t, 100, warm.CacheHits)
-	require.Equal(t, fresh.Entries, warm.Entries)
+	require.Equal(t, fresh.Entries(), warm.Entries())
 
 	list, err := os.ReadDir(cacheDir)
 	require.NoError(t, err)
@@ -370,7 +370,7 @@ func TestCacheSparesReadingAndIsNeverBelievedWhenDamaged(t *testing.T) {
 		} else {
 			require.Zero(t, again.CacheHits, name)
 		}
-		require.Equal(t, fresh.Entries, again.Entries, name)
+		require.Equal(t, fresh.Entries(), again.Entries(), name)
 		rebuilt := scan(t, Options{Cache: cache}, source(dir))
 		require.Equal(t, 100, rebuilt.CacheHits, name)
 	}
@@ -387,7 +387,7 @@ func TestCacheSeesAFileRewrittenAtOnceWithTheSameSize(t *testing.T) {
 	require.NoError(t, os.WriteFile(name, []byte("new"), 0o644))
 	require.NoError(t, os.Chtimes(name, past, past))
 	got := scan(t, Options{Cache: cache}, source(dir))
-	require.Equal(t, manifest.Digest(sha256.Sum256([]byte("new"))), got.Entries[0].Digest)
+	require.Equal(t, manifest.Digest(sha256.Sum256([]byte("new"))), got.Entries()[0].Digest)
 }
 
 func TestCacheIsSafeWhenManyRunsShareIt(t *testing.T) {
@@ -397,7 +397,7 @@ func TestCacheIsSafeWhenManyRunsShareIt(t *testing.T) {
 	}
 	dir := tree(t, files)
 	cache := laterCache(t.TempDir())
-	want := scan(t, Options{}, source(dir)).Entries
+	want := scan(t, Options{}, source(dir)).Entries()
 	results := make(chan *Tree, 8)
 	for range 8 {
 		go func() {
@@ -409,7 +409,7 @@ func TestCacheIsSafeWhenManyRunsShareIt(t *testing.T) {
 		}()
 	}
 	for range 8 {
-		require.Equal(t, want, (<-results).Entries)
+		require.Equal(t, want, (<-results).Entries())
 	}
 	require.Equal(t, 50, scan(t, Options{Cache: cache}, source(dir)).CacheHits)
 }

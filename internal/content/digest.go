@@ -35,7 +35,7 @@ type reading struct {
 // digest finds out the digests that no cache knows, and drops the files that could not be read.
 func (g *gathering) digest(ctx context.Context) error {
 	failed := map[*manifest.Entry]bool{}
-	for next := 0; next < len(g.Entries); {
+	for next := 0; next < len(g.entries); {
 		var unread, unopened []reading
 		unread, unopened, next = g.unread(next)
 		if err := g.readAll(ctx, unread, *g.opt); err != nil {
@@ -54,11 +54,7 @@ func (g *gathering) digest(ctx context.Context) error {
 			}
 		}
 	}
-	for _, cache := range g.caches {
-		if g.opt.memory == nil {
-			_ = cache.save() // see there
-		}
-	}
+	g.saveCaches()
 	for _, s := range g.suspects {
 		if at, found := g.Find(s.path); found && g.from[at] == s.source {
 			g.suspect(s.path, s.source, s.verdict)
@@ -67,6 +63,14 @@ func (g *gathering) digest(ctx context.Context) error {
 	g.drop(failed)
 	g.sortFindings()
 	return nil
+}
+
+func (g *gathering) saveCaches() {
+	for _, cache := range g.caches {
+		if g.opt.memory == nil {
+			_ = cache.save() // see there
+		}
+	}
 }
 
 // learn keeps a digest that was found out, or that it was not.
@@ -79,9 +83,14 @@ func (g *gathering) learn(r *reading) {
 	}
 }
 
+// suspicious tells whether the guard has something to say of a file's content that is not allowed.
+func (t *Tree) suspicious(path string, source int32, v verdict) bool {
+	return v != harmless && !allowed(t.Sources[source].relative(path), false, t.scanned.Allow)
+}
+
 // suspect notes what the guard says of a file's content, unless that is allowed.
 func (t *Tree) suspect(path string, source int32, v verdict) {
-	if !allowed(t.Sources[source].relative(path), false, t.scanned.Allow) {
+	if t.suspicious(path, source, v) {
 		t.Findings = append(t.Findings, Finding{Path: path, Why: v.why()})
 	}
 }
@@ -92,13 +101,13 @@ func (t *Tree) drop(which map[*manifest.Entry]bool) {
 		return
 	}
 	kept := 0
-	for i := range t.Entries {
-		if !which[&t.Entries[i]] {
-			t.Entries[kept], t.from[kept] = t.Entries[i], t.from[i]
+	for i := range t.entries {
+		if !which[&t.entries[i]] {
+			t.entries[kept], t.from[kept] = t.entries[i], t.from[i]
 			kept++
 		}
 	}
-	t.Entries, t.from = t.Entries[:kept], t.from[:kept]
+	t.entries, t.from = t.entries[:kept], t.from[:kept]
 }
 
 // peekAll looks at the beginnings of files whose digests stay open.

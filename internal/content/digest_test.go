@@ -22,11 +22,11 @@ func TestManyFilesAreRead(t *testing.T) {
 	}
 	cache := laterCache(t.TempDir())
 	first := scan(t, Options{Cache: cache}, source(dir))
-	require.Len(t, first.Entries, stretchFiles+100)
-	for i := range first.Entries {
-		require.False(t, first.Entries[i].Digest.IsZero(), first.Entries[i].Path)
+	require.Len(t, first.Entries(), stretchFiles+100)
+	for i := range first.Entries() {
+		require.False(t, first.Entries()[i].Digest.IsZero(), first.Entries()[i].Path)
 	}
 	second := scan(t, Options{Cache: cache}, source(dir))
 	require.Equal(t, stretchFiles+100, second.CacheHits)
-	require.Equal(t, first.Entries, second.Entries)
+	require.Equal(t, first.Entries(), second.Entries())
 }

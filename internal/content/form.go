@@ -13,7 +13,9 @@ import (
 
 // Content is what should be at a site, whatever it comes from: entries, and a way to open them.
 type Content struct {
-	Entries []manifest.Entry // sorted by path
+	entries []manifest.Entry // sorted by path
+	folded  *Tree            // that they are of, which has them folded; nil: they are here
+
 	// Open opens the content of a file; nil: the site holds it all. Whoever reads it compares the digest.
 	Open func(path string) (io.ReadCloser, error)
 
@@ -36,10 +38,60 @@ type Content struct {
 	Rollback   int         // the earlier deployment of the same site that it is; 0: none
 }
 
+// Of is a content of entries that are sorted by path.
+func Of(entries []manifest.Entry) *Content { return &Content{entries: entries} }
+
+// Entries gives all entries, sorted by path.
+func (c *Content) Entries() []manifest.Entry {
+	if c.folded != nil {
+		c.entries, c.folded = c.folded.Entries(), nil
+	}
+	return c.entries
+}
+
+// Set puts other entries in the place of those that there are.
+func (c *Content) Set(entries []manifest.Entry) { c.entries, c.folded = entries, nil }
+
+// Folded tells whether the entries are folded up: whoever can do without a list of all of them leaves them so.
+func (c *Content) Folded() bool { return c.folded != nil && c.folded.folds != nil }
+
+// Len gives how many entries there are.
+func (c *Content) Len() int {
+	if c.Folded() {
+		return c.folded.folds.count
+	}
+	return len(c.Entries())
+}
+
+// Tree gives the tree digest.
+func (c *Content) Tree() manifest.Digest {
+	if c.Folded() {
+		return manifest.TreeOf(func(next func(e *manifest.Entry)) {
+			c.folded.folds.each(func(e *manifest.Entry, _ int32) bool {
+				next(e)
+				return true
+			})
+		})
+	}
+	return (&manifest.Manifest{Entries: c.Entries()}).Tree()
+}
+
+// Contents counts the entries that are not of a person's hand, as manifest.Contents does.
+func (c *Content) Contents() int {
+	if c.Folded() { // what is scanned is of nobody's hand
+		return c.Len()
+	}
+	return manifest.Contents(c.Entries())
+}
+
 // Date gives files that have no time, since what they come from has none, the one that is given.
 func (c *Content) Date(now time.Time) {
-	for i := range c.Entries {
-		if e := &c.Entries[i]; e.Kind == manifest.File && e.ModTime.IsZero() {
+	if c.Folded() { // only files of a disk are, and these have times
+		return
+	}
+	c.Entries()
+	for i := range c.entries {
+		if e := &c.entries[i]; e.Kind == manifest.File && e.ModTime.IsZero() {
 			e.ModTime = now.Truncate(time.Second)
 		}
 	}
@@ -61,7 +113,7 @@ type Objection struct {
 
 // Content gives what was scanned as the content of a site.
 func (t *Tree) Content() *Content {
-	out := &Content{Entries: t.Entries, Failed: t.Failed, Open: t.open}
+	out := &Content{folded: t, Failed: t.Failed, Open: t.open}
 	if slices.ContainsFunc(t.Sources, func(s Source) bool { return s.Want != nil }) {
 		out.Want = t.want
 	}
@@ -69,7 +121,8 @@ func (t *Tree) Content() *Content {
 		out.Later, out.Learned = paths, func() { t.learned(t.scanned) }
 		out.Resolve = func(ctx context.Context, paths []string) error {
 			err := t.resolve(ctx, paths, t.scanned)
-			out.Entries, out.Failed, out.Later = t.Entries, t.Failed, t.openDigests()
+			out.Set(t.entries)
+			out.Failed, out.Later = t.Failed, t.openDigests()
 			return err
 		}
 	}

@@ -101,7 +101,7 @@ func (t *Tree) openLater(i int, l *later) (opened, error) {
 	if cache := t.scanned.Cache; cache != nil {
 		l.readAt = cache.clock().UnixNano()
 	}
-	file, err := t.Sources[l.source].open(t.Entries[i].Path)
+	file, err := t.Sources[l.source].open(t.entries[i].Path)
 	if err != nil {
 		return nil, err
 	}
@@ -110,9 +110,9 @@ func (t *Tree) openLater(i int, l *later) (opened, error) {
 
 // openDigests gives the paths of the files whose digests are open, sorted.
 func (t *Tree) openDigests() (paths []string) {
-	for i := range t.Entries {
-		if t.later[t.Entries[i].Path] != nil {
-			paths = append(paths, t.Entries[i].Path)
+	for i := range t.entries {
+		if t.later[t.entries[i].Path] != nil {
+			paths = append(paths, t.entries[i].Path)
 		}
 	}
 	return paths
@@ -124,7 +124,7 @@ func (t *Tree) resolve(ctx context.Context, paths []string, opt Options) error {
 	unread, failed := make([]reading, len(paths)), map[*manifest.Entry]bool{}
 	for i, path := range paths {
 		at, _ := t.Find(path)
-		own := t.Entries[at] // it keeps its mode
+		own := t.entries[at] // it keeps its mode
 		unread[i] = reading{entry: &own, id: t.later[path].id, source: t.later[path].source}
 	}
 	if err := t.readAll(ctx, unread, opt); err != nil {
@@ -133,7 +133,7 @@ func (t *Tree) resolve(ctx context.Context, paths []string, opt Options) error {
 	for i := range unread {
 		r := &unread[i]
 		at, _ := t.Find(r.entry.Path)
-		e := &t.Entries[at]
+		e := &t.entries[at]
 		if r.err != nil {
 			t.Failed = append(t.Failed, Failure{e.Path, t.Local(at), cause(r.err)})
 			failed[e] = true
@@ -151,8 +151,8 @@ func (t *Tree) resolve(ctx context.Context, paths []string, opt Options) error {
 // learned notes the digests that were found out by sending.
 func (t *Tree) learned(opt Options) {
 	for path, l := range t.later {
-		if at, found := t.Find(path); found && !t.Entries[at].Digest.IsZero() && l.id.settled(l.readAt) {
-			t.learn(path, t.Entries[at].Digest, l.id, l.verdict, opt)
+		if at, found := t.Find(path); found && !t.entries[at].Digest.IsZero() && l.id.settled(l.readAt) {
+			t.learn(path, t.entries[at].Digest, l.id, l.verdict, opt)
 		}
 	}
 }

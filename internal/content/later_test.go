@@ -34,7 +34,7 @@ func TestALargeFileIsLookedAtAndDigestedWhenItIsSent(t *testing.T) {
 	c := scanned.Content()
 	require.Equal(t, []string{"b/birds.dat", "plate.tif"}, c.Later)
 	at, _ := scanned.Find("plate.tif")
-	require.True(t, c.Entries[at].Digest.IsZero())
+	require.True(t, c.Entries()[at].Digest.IsZero())
 
 	file, err := c.Open("plate.tif")
 	require.NoError(t, err)
@@ -54,7 +54,7 @@ func TestALargeFileIsLookedAtAndDigestedWhenItIsSent(t *testing.T) {
 	require.Equal(t, digest, again, "it is that of all of it")
 	require.NoError(t, file.Close())
 
-	c.Entries[at].Digest = digest
+	c.Entries()[at].Digest = digest
 	c.Learned()
 	scanned = scanLater(t, dir, cache)
 	require.Equal(t, 2, scanned.CacheHits, "those that were sent, or read, are known from now on")
@@ -63,7 +63,7 @@ func TestALargeFileIsLookedAtAndDigestedWhenItIsSent(t *testing.T) {
 	require.NoError(t, c.Resolve(t.Context(), c.Later))
 	require.Empty(t, c.Later)
 	at, _ = scanned.Find("b/birds.dat")
-	require.False(t, c.Entries[at].Digest.IsZero())
+	require.False(t, c.Entries()[at].Digest.IsZero())
 	require.Empty(t, scanLater(t, dir, cache).Content().Later)
 	require.Len(t, scanLater(t, dir, cache).Findings, 1, "what was found out is remembered with it")
 }
@@ -90,6 +90,6 @@ func TestAFileThatIsGoneWhenItsDigestIsWantedIsNamed(t *testing.T) {
 	require.NoError(t, c.Resolve(t.Context(), c.Later))
 	require.Len(t, c.Failed, 1)
 	require.Equal(t, "plate.tif", c.Failed[0].Path)
-	require.Len(t, c.Entries, 1)
-	require.Equal(t, "z.html", c.Entries[0].Path)
+	require.Len(t, c.Entries(), 1)
+	require.Equal(t, "z.html", c.Entries()[0].Path)
 }

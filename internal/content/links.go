@@ -15,16 +15,16 @@ func compare(a, b string) int { return strings.Compare(a, b) }
 // a circle, may stay: it shows nothing that is not in the tree.
 func (t *Tree) checkLinks() {
 	links := map[string]string{}
-	for i := range t.Entries {
-		if t.Entries[i].Kind == manifest.Link {
-			links[t.Entries[i].Path] = t.Entries[i].Link
+	for i := range t.entries {
+		if t.entries[i].Kind == manifest.Link {
+			links[t.entries[i].Path] = t.entries[i].Link
 		}
 	}
 	if len(links) == 0 {
 		return
 	}
 	kept := 0
-	for i, e := range t.Entries {
+	for i, e := range t.entries {
 		if e.Kind == manifest.Link {
 			if manifest.LeadsOut(e.Path, manifest.LinksOf(links)) {
 				t.Refused = append(t.Refused, Failure{e.Path, t.Local(i),
@@ -32,9 +32,9 @@ func (t *Tree) checkLinks() {
 				continue
 			}
 		}
-		t.Entries[kept], t.from[kept] = e, t.from[i]
+		t.entries[kept], t.from[kept] = e, t.from[i]
 		kept++
 	}
-	t.Entries, t.from = t.Entries[:kept], t.from[:kept]
+	t.entries, t.from = t.entries[:kept], t.from[:kept]
 	slices.SortFunc(t.Refused, func(a, b Failure) int { return compare(a.Path, b.Path) })
 }

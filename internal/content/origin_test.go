@@ -65,11 +65,11 @@ func TestASourceIsAListOfFiles(t *testing.T) {
 		tree, err := Scan(t.Context(), sources, opt)
 		require.NoError(t, err)
 		var paths []string
-		for _, e := range tree.Entries {
+		for _, e := range tree.Entries() {
 			paths = append(paths, e.Kind.String()+" "+e.Path)
 		}
 		require.Equal(t, []string{"file cgi/tide", "file css/site.css", "folder empty", "link home", "file index.html", "file key.pem"}, paths)
-		require.Equal(t, manifest.ExecMode, tree.Entries[0].Mode)
+		require.Equal(t, manifest.ExecMode, tree.Entries()[0].Mode)
 		require.Equal(t, []Collision{{Path: "index.html", Winner: 1, Shadows: []int{0}}}, tree.Collisions)
 		require.Len(t, tree.Findings, 1)
 		require.Equal(t, "out", tree.Refused[0].Path)
@@ -117,7 +117,7 @@ func TestLinksAreFollowedWithinASourceThatIsNowhere(t *testing.T) {
 	tree, err := Scan(t.Context(), []Source{source}, Options{Links: FollowLinks})
 	require.NoError(t, err)
 	got := map[string]string{}
-	for i, e := range tree.Entries {
+	for i, e := range tree.Entries() {
 		in, err := tree.Open(i)
 		require.NoError(t, err, e.Path)
 		content, err := io.ReadAll(in)

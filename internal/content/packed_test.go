@@ -54,8 +54,8 @@ func TestAnArchiveThatIsKnownIsNotOpened(t *testing.T) {
 	for again := range 3 {
 		tree := scan()
 		require.Equal(t, again == 0, read > 0)
-		require.Len(t, tree.Entries, 2)
-		require.Equal(t, manifest.Digest(sha256.Sum256([]byte("<a>"))), tree.Entries[0].Digest)
+		require.Len(t, tree.Entries(), 2)
+		require.Equal(t, manifest.Digest(sha256.Sum256([]byte("<a>"))), tree.Entries()[0].Digest)
 		require.Equal(t, "private key", tree.Findings[0].Why, "what the guard saw is known, too")
 		require.Equal(t, name+": html/b/key.html", tree.Local(1))
 		require.Equal(t, again == 0, packed.file != nil, "it is not even opened")
@@ -73,7 +73,7 @@ func TestAnArchiveThatIsKnownIsNotOpened(t *testing.T) {
 	scan() // of the same bytes what is in it is known; it may have been read a little meanwhile
 
 	packedAt(t, name, archive.TarZstd, map[string]string{"html/a.html": "<b>"})
-	require.Equal(t, manifest.Digest(sha256.Sum256([]byte("<b>"))), scan().Entries[0].Digest)
+	require.Equal(t, manifest.Digest(sha256.Sum256([]byte("<b>"))), scan().Entries()[0].Digest)
 	require.Positive(t, read)
 
 	kept, err := filepath.Glob(filepath.Join(cache.dir, listingForm+"*"))

@@ -338,7 +338,7 @@ func (w *Watching) lookAtAll(ctx context.Context) (changed bool, err error) {
 			return true, nil // whoever scans finds out
 		case err != nil:
 			return false, err
-		case w.looked != nil && slices.EqualFunc(w.looked.Entries, tree.Entries, sameEntry):
+		case w.looked != nil && slices.EqualFunc(w.looked.Entries(), tree.Entries(), sameEntry):
 			return changed, nil
 		case time.Now().After(deadline):
 			return true, nil
@@ -383,15 +383,15 @@ func (w *Watching) Content(ctx context.Context) (out *Content, tree *Tree, waiti
 		return true
 	})
 	if len(restless) > 0 {
-		kept := make([]manifest.Entry, 0, len(out.Entries))
-		for i := range tree.Entries {
-			if e := tree.Entries[i]; e.Kind == manifest.File && restless[tree.Local(i)] {
+		kept := make([]manifest.Entry, 0, len(tree.Entries()))
+		for i := range tree.Entries() {
+			if e := tree.Entries()[i]; e.Kind == manifest.File && restless[tree.Local(i)] {
 				out.Left, waiting = append(out.Left, e.Path), true
 			} else {
 				kept = append(kept, e)
 			}
 		}
-		out.Entries = kept
+		out.Set(kept)
 	}
 	return out, tree, waiting, nil
 }

@@ -39,11 +39,11 @@ func follows(t require.TestingT, w *Watching, sources []Source, opt Options) *Tr
 		require.NoError(t, err)
 		want, err := Scan(context.Background(), sources, opt)
 		require.NoError(t, err)
-		if !waiting && listedOf(want.Entries) == listedOf(got.Entries) {
+		if !waiting && listedOf(want.Entries()) == listedOf(got.Entries()) {
 			return tree
 		}
 		if time.Now().After(deadline) {
-			require.Equal(t, listedOf(want.Entries), listedOf(got.Entries))
+			require.Equal(t, listedOf(want.Entries()), listedOf(got.Entries()))
 		}
 	}
 }
@@ -137,8 +137,8 @@ func TestAFolderUnderAKnownNameIsReadAnew(t *testing.T) {
 	require.NoError(t, err)
 	out, _, _, err := w.Content(t.Context())
 	require.NoError(t, err)
-	require.Len(t, out.Entries, 1)
-	require.Equal(t, "img/deep/razorbill.svg", out.Entries[0].Path)
+	require.Len(t, out.Entries(), 1)
+	require.Equal(t, "img/deep/razorbill.svg", out.Entries()[0].Path)
 }
 
 // TestOnlyWhatChangedIsReadAgain counts the folders that are read.
@@ -189,8 +189,8 @@ func TestAFileThatGrowsWaits(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, waiting)
 	require.Equal(t, []string{"plates.zip"}, got.Left)
-	require.Len(t, got.Entries, 1)
-	require.Equal(t, "index.html", got.Entries[0].Path)
+	require.Len(t, got.Entries(), 1)
+	require.Equal(t, "index.html", got.Entries()[0].Path)
 	stop()
 	<-done
 	follows(t, w, w.sources, Options{})

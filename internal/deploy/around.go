@@ -228,7 +228,7 @@ func (s *Session) around(c *Comparison) *around {
 		return nil
 	}
 	out := &around{Around: s.Options.Around, session: s}
-	out.facts.Tree, out.facts.Entries, out.facts.Changed = c.TreeDigest(), c.Content.Entries, alteredBy(c.Result)
+	out.facts.Tree, out.facts.Entries, out.facts.Changed = c.TreeDigest(), c.Content.Entries(), alteredBy(c.Result)
 	return out
 }
 

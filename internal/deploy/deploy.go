@@ -63,6 +63,7 @@ type Comparison struct {
 
 	id   calls.ID
 	able fsys.Abilities
+	tree manifest.Digest // of the content; zero: it was not computed, or some digests were open
 }
 
 // kept gives the paths of the site that are left alone because what they should be could not be read.
@@ -102,15 +103,16 @@ func (c *Comparison) sent() (paths []string) {
 // is recorded, and nothing else is recorded.
 func (c *Comparison) Unchanged(opt Options) bool {
 	return !c.Result.Publishes(opt.RemoveStrays) && !c.Result.Stale && c.Survey.Number > 0 &&
-		(c.Survey.Paths == manifest.Contents(c.Content.Entries) || len(c.Content.Left) > 0)
-}
-
-func (c *Comparison) wanted() *manifest.Manifest {
-	return &manifest.Manifest{Entries: c.Content.Entries}
+		(c.Survey.Paths == c.Content.Contents() || len(c.Content.Left) > 0)
 }
 
 // TreeDigest gives the tree digest of the content.
-func (c *Comparison) TreeDigest() manifest.Digest { return c.wanted().Tree() }
+func (c *Comparison) TreeDigest() manifest.Digest {
+	if c.tree.IsZero() {
+		return c.Content.Tree()
+	}
+	return c.tree
+}
 
 // Refusals are the reasons for which a deployment must not go on until the settings or the content are changed.
 var (
@@ -142,7 +144,7 @@ func (c *Comparison) Refuse(opt Options) error {
 		return &Refusal{ErrHold, paths}
 	}
 	if c.Survey.FoldsCase {
-		if err := refuseCase(manifest.CaseClashes(c.Content.Entries)); err != nil {
+		if err := refuseCase(manifest.CaseClashes(c.Content.Entries())); err != nil {
 			return err
 		}
 	}
@@ -157,8 +159,8 @@ func (c *Comparison) KeepsModes() bool { return c.able.Modes }
 
 // unheld gives the paths that the place has no form for.
 func (c *Comparison) unheld() (paths []string) {
-	for i := range c.Content.Entries {
-		switch e := &c.Content.Entries[i]; {
+	for i := range c.Content.Entries() {
+		switch e := &c.Content.Entries()[i]; {
 		case e.Kind == manifest.Link && !c.able.Links:
 			paths = append(paths, e.Path+"  (a link)")
 		case c.able.OneLine && strings.ContainsAny(e.Path, "\r\n"):
@@ -206,7 +208,7 @@ const mostRetired = 20
 
 // Consent gives what must be agreed to.
 func (c *Comparison) Consent(opt Options) *Consent {
-	out := &Consent{Empty: len(c.Content.Entries) == 0 && c.Survey.Anything, Moved: c.Survey.Moved,
+	out := &Consent{Empty: c.Content.Len() == 0 && c.Survey.Anything, Moved: c.Survey.Moved,
 		First: c.Survey.Number == 0, Hand: opt.Hand}
 	for i := range c.Result.Changes {
 		change := &c.Result.Changes[i]
@@ -245,7 +247,7 @@ func (c *Comparison) staging(opt Options) *calls.Staging {
 		origin = c.Content.Origin
 	}
 	return &calls.Staging{As: calls.NewID(), Comparison: c.id, Plan: site.Plan{
-		Want: c.Content.Entries, Result: c.Result, Kept: c.kept(), Gone: c.Content.Gone, Last: last, Open: c.Content.Open,
+		Want: c.Content.Entries(), Result: c.Result, Kept: c.kept(), Gone: c.Content.Gone, Last: last, Open: c.Content.Open,
 		Generator: opt.Generator, Origin: origin, Started: opt.Started,
 		RemoveStrays: opt.RemoveStrays, MakeParents: opt.MakeRoot, Partial: opt.Partial,
 		Incomplete: len(c.Content.Failed) > 0,

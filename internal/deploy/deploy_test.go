@@ -235,6 +235,12 @@ func TestARootThatBecameALinkIsAskedAboutAndNoStraysAreRemovedThroughIt(t *testi
 	require.Equal(t, "/srv/other", consent.Moved)
 }
 
+func withOpen(entries []manifest.Entry, open func(path string) (io.ReadCloser, error)) *content.Content {
+	c := content.Of(entries)
+	c.Open = open
+	return c
+}
+
 // TestASessionRunsAnyContentAnyNumberOfTimes brings three states of a content that is in no folder to one open site.
 func TestASessionRunsAnyContentAnyNumberOfTimes(t *testing.T) {
 	p := newPlace(t)
@@ -242,7 +248,7 @@ func TestASessionRunsAnyContentAnyNumberOfTimes(t *testing.T) {
 	text := "first"
 	s.Person, s.Content = person, func(context.Context) (*content.Content, error) {
 		entry := manifest.Entry{Path: "index.html", Attributes: manifest.Attributes{Mode: 0o644}, Size: int64(len(text)), Digest: sha256.Sum256([]byte(text))}
-		return &content.Content{Entries: []manifest.Entry{entry}, Open: func(string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text)), nil }}, nil
+		return withOpen([]manifest.Entry{entry}, func(string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text)), nil }), nil
 	}
 	for i, now := range []string{"first", "second", "third"} {
 		text = now

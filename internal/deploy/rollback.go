@@ -28,7 +28,9 @@ func Earlier(e calls.Engine, number int) func(context.Context) (*content.Content
 		if err != nil {
 			return nil, err
 		}
-		return &content.Content{Entries: m.Entries, Rollback: number}, nil
+		out := content.Of(m.Entries)
+		out.Rollback = number
+		return out, nil
 	}
 }
 

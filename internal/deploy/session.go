@@ -98,12 +98,11 @@ func (s *Session) Compare(ctx context.Context) (*Comparison, error) {
 	defer done()
 	c := &Comparison{able: s.Engine.Abilities()}
 	surveyed, compared := calls.NewID(), calls.NewID()
-	var tree manifest.Digest
 	group, both := errgroup.WithContext(ctx)
 	group.Go(func() (err error) {
 		if c.Content, err = s.Content(both); err == nil && s.Distant && len(c.Content.Later) == 0 {
 			c.Content.Date(time.Now())
-			tree = c.TreeDigest() // while the site is surveyed
+			c.tree = c.Content.Tree() // while the site is surveyed
 		}
 		return err
 	})
@@ -122,10 +121,10 @@ func (s *Session) Compare(ctx context.Context) (*Comparison, error) {
 		return nil, err
 	}
 	c.Content.Date(time.Now())
-	want := site.Wanted{Entries: c.Content.Entries, Kept: c.kept(), Gone: c.Content.Gone, Retire: s.Options.Retire,
+	want := site.Wanted{Kept: c.kept(), Gone: c.Content.Gone, Retire: s.Options.Retire,
 		Rule: diff.Rule{Times: s.Options.Compare == ByTime, Nothing: s.Options.Compare == Nothing}}
 	answer, err := calls.Compare.Watched(ctx, s.Engine, &calls.Comparing{As: compared, Survey: surveyed,
-		Recorded: c.Survey.Number > 0, Tree: tree, Wanted: want}, watch)
+		Recorded: c.Survey.Number > 0, Tree: c.tree, Content: c.Content, Wanted: want}, watch)
 	if err != nil {
 		return nil, err
 	}
@@ -149,8 +148,8 @@ func (s *Session) resolve(ctx context.Context, c *Comparison, surveyed calls.ID)
 	if !s.Options.Trial && s.Options.Compare != ByTime {
 		sizes := make([]int64, len(open))
 		for i, path := range open {
-			at, _ := manifest.Find(c.Content.Entries, path)
-			sizes[i] = c.Content.Entries[at].Size
+			at, _ := manifest.Find(c.Content.Entries(), path)
+			sizes[i] = c.Content.Entries()[at].Size
 		}
 		held, err := calls.Sized.On(ctx, s.Engine, calls.Sizing{Survey: surveyed, Sizes: sizes})
 		if errors.Is(err, calls.ErrForgotten) { // the connection was lost since
@@ -160,8 +159,8 @@ func (s *Session) resolve(ctx context.Context, c *Comparison, surveyed calls.ID)
 			return err
 		}
 		all, alike := open, map[int64]int{}
-		for i := range c.Content.Entries {
-			alike[c.Content.Entries[i].Size]++
+		for i := range c.Content.Entries() {
+			alike[c.Content.Entries()[i].Size]++
 		}
 		open = nil
 		for i, path := range all {

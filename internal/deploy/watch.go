@@ -112,7 +112,7 @@ func (w *Watcher) hold(c *Comparison, paths []string) {
 		w.held = map[string]manifest.Digest{}
 	}
 	for _, path := range paths {
-		w.held[path] = digestAt(c.Content.Entries, path)
+		w.held[path] = digestAt(c.Content.Entries(), path)
 	}
 }
 
@@ -132,17 +132,17 @@ func (w *Watcher) content(ctx context.Context) (*content.Content, error) {
 	}
 	w.waiting = waiting
 	for path, was := range w.held {
-		if digestAt(c.Entries, path) != was {
+		if digestAt(c.Entries(), path) != was {
 			delete(w.held, path)
 			continue
 		}
 		c.Left = append(c.Left, path)
 	}
 	if len(w.held) > 0 {
-		c.Entries = slices.DeleteFunc(slices.Clone(c.Entries), func(e manifest.Entry) bool {
+		c.Set(slices.DeleteFunc(slices.Clone(c.Entries()), func(e manifest.Entry) bool {
 			_, is := w.held[e.Path]
 			return is
-		})
+		}))
 	}
 	return c, nil
 }

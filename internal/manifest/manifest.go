@@ -193,8 +193,18 @@ type Manifest struct {
 	Entries    []Entry // sorted bytewise by path, none twice
 }
 
-// Tree returns the tree digest. The listing is digested while it goes on being written.
-func (m *Manifest) Tree() (tree Digest) {
+// Tree returns the tree digest.
+func (m *Manifest) Tree() Digest {
+	return TreeOf(func(next func(e *Entry)) {
+		for i := range m.Entries {
+			next(&m.Entries[i])
+		}
+	})
+}
+
+// TreeOf gives the tree digest of entries: each calls its argument with one after the other, in the order of their paths. The
+// listing is digested while it goes on being written.
+func TreeOf(each func(next func(e *Entry))) (tree Digest) {
 	const size, waiting = 64 << 10, 3
 	written, spare := make(chan []byte, waiting), make(chan []byte, waiting)
 	var digesting sync.WaitGroup
@@ -207,10 +217,9 @@ func (m *Manifest) Tree() (tree Digest) {
 		hash.Sum(tree[:0])
 	})
 	buf, made := make([]byte, 0, size), 1
-	for i := range m.Entries {
-		buf = appendListing(buf, &m.Entries[i])
-		if len(buf) < size-size/16 {
-			continue
+	each(func(e *Entry) {
+		if buf = appendListing(buf, e); len(buf) < size-size/16 {
+			return
 		}
 		written <- buf
 		if made < waiting {
@@ -218,7 +227,7 @@ func (m *Manifest) Tree() (tree Digest) {
 		} else {
 			buf = <-spare
 		}
-	}
+	})
 	written <- buf
 	close(written)
 	digesting.Wait()

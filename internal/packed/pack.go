@@ -33,7 +33,7 @@ func (f *Form) Pack(ctx context.Context, c *content.Content, name string, watch 
 		return nil, err
 	}
 	fresh := filepath.Join(filepath.Dir(name), ".tartine-"+rand.Text())
-	if done.Digest, err = f.WriteFile(ctx, fresh, c.Entries, c.Open, done.Tree, watch); err != nil {
+	if done.Digest, err = f.WriteFile(ctx, fresh, c.Entries(), c.Open, done.Tree, watch); err != nil {
 		return nil, err
 	}
 	info, err := os.Stat(fresh)
@@ -60,7 +60,7 @@ func (f *Form) PackTo(ctx context.Context, c *content.Content, out io.Writer, wa
 	}
 	hash := sha256.New()
 	counted := &counter{out: io.MultiWriter(out, hash)}
-	err = f.Write(ctx, counted, c.Entries, c.Open, done.Tree, watch)
+	err = f.Write(ctx, counted, c.Entries(), c.Open, done.Tree, watch)
 	done.Size, done.Digest = counted.n, manifest.Digest(hash.Sum(nil))
 	return done, err
 }
@@ -72,12 +72,12 @@ func (f *Form) begin(c *content.Content, watch *site.Watch) (*Done, error) {
 	for _, failed := range c.Failed {
 		return nil, &FileError{failed.Path, failed.Err}
 	}
-	done := &Done{Tree: (&manifest.Manifest{Entries: c.Entries}).Tree()}
-	done.Files, done.Bytes = sizes(c.Entries)
+	done, entries := &Done{Tree: c.Tree()}, c.Entries()
+	done.Files, done.Bytes = sizes(entries)
 	var paths []string
-	for i := range c.Entries {
-		if c.Entries[i].Kind == manifest.File {
-			paths = append(paths, c.Entries[i].Path)
+	for i := range entries {
+		if entries[i].Kind == manifest.File {
+			paths = append(paths, entries[i].Path)
 		}
 	}
 	if c.Want != nil {

@@ -57,7 +57,7 @@ func inImage(name, dir string) content.Source {
 }
 
 func treeOf(tree *content.Tree) manifest.Digest {
-	return (&manifest.Manifest{Entries: tree.Entries}).Tree()
+	return (&manifest.Manifest{Entries: tree.Entries()}).Tree()
 }
 
 func write(t require.TestingT, dir, name, text string, mode fs.FileMode) {
@@ -101,7 +101,7 @@ func TestAFolderThatIsPackedAndDeployedIsTheSameTree(t *testing.T) {
 		want := scan(r, t.Context(), folder(public))
 		form := packed.Form{Format: rapid.SampledFrom([]archive.Format{archive.Tar, archive.TarGzip, archive.TarXZ, archive.TarZstd, archive.Zip, "oci.tar"}).Draw(r, "form")}
 		if form.Format == "oci.tar" {
-			if len(want.Entries) == 0 { // an image has no folder that nothing is in
+			if len(want.Entries()) == 0 { // an image has no folder that nothing is in
 				return
 			}
 			form.Image = &image.Spec{Name: "test:1", At: "/srv/www", Scratch: dir}
@@ -126,7 +126,7 @@ func TestAFolderThatIsPackedAndDeployedIsTheSameTree(t *testing.T) {
 		from := scan(r, t.Context(), source)
 		require.Equal(r, done.Tree, treeOf(from))
 		deployTo(r, t.Context(), calls.NewHere(place), from.Content(), deploy.Options{})
-		if len(want.Entries) > 0 {
+		if len(want.Entries()) > 0 {
 			require.Equal(r, done.Tree, treeOf(scan(r, t.Context(), folder(filepath.Join(dir, "out")))))
 		}
 	})
@@ -179,7 +179,7 @@ func TestAnArchiveIsASite(t *testing.T) {
 
 	// What is wrong is named, entry by entry.
 	require.NoError(t, os.WriteFile(name, before, 0o644))
-	m := &manifest.Manifest{Entries: c().Entries}
+	m := &manifest.Manifest{Entries: c().Entries()}
 	report, err = calls.Verify.On(t.Context(), open(t, name), calls.VerifyingAgainst(m, true))
 	require.NoError(t, err)
 	require.Equal(t, "new.html", report.Missing[0].Path)
@@ -200,7 +200,7 @@ func TestWhatOthersPackedIsNotLost(t *testing.T) {
 	file, err := os.Create(name)
 	require.NoError(t, err)
 	theirs := scan(t, t.Context(), folder(filepath.Join(dir, "theirs"))).Content()
-	require.NoError(t, form.Write(t.Context(), file, theirs.Entries, theirs.Open, manifest.Digest{}, &site.Watch{}))
+	require.NoError(t, form.Write(t.Context(), file, theirs.Entries(), theirs.Open, manifest.Digest{}, &site.Watch{}))
 	require.NoError(t, file.Close())
 
 	_, err = calls.Verify.On(t.Context(), open(t, name), calls.VerifyingAgainst(nil, true))
@@ -218,7 +218,7 @@ func TestWhatOthersPackedIsNotLost(t *testing.T) {
 
 	file, err = os.Create(name)
 	require.NoError(t, err)
-	require.NoError(t, form.Write(t.Context(), file, theirs.Entries, theirs.Open, manifest.Digest{1}, &site.Watch{}))
+	require.NoError(t, form.Write(t.Context(), file, theirs.Entries(), theirs.Open, manifest.Digest{1}, &site.Watch{}))
 	require.NoError(t, file.Close())
 	var differs *packed.TreeError
 	_, err = calls.Verify.On(t.Context(), open(t, name), calls.VerifyingAgainst(nil, true))
@@ -232,7 +232,7 @@ func TestWhatOthersPackedIsNotLost(t *testing.T) {
 }
 
 func paths(tree *content.Tree) (out []string) {
-	for _, e := range tree.Entries {
+	for _, e := range tree.Entries() {
 		out = append(out, e.Path)
 	}
 	return out

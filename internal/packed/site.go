@@ -180,7 +180,7 @@ func (s *Site) summary() site.Summary {
 func (s *Site) compare(q *calls.Comparing) *diff.Result {
 	rule := q.Rule
 	rule.Modes, rule.Times, rule.TimeStep = true, false, time.Second // everything in an archive has one time
-	s.result = diff.Compare(q.Entries, s.found, s.recorded, rule, site.Keeping(q.Kept, q.Gone))
+	s.result = diff.Compare(q.Listed(), s.found, s.recorded, rule, site.Keeping(q.Kept, q.Gone))
 	s.id = q.As
 	if s.recorded == nil && s.listing != nil { // it does not say what it holds, or not truly
 		s.result.Stale = true
