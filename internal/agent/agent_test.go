@@ -239,6 +239,66 @@ func TestANoOpReadsNoRecord(t *testing.T) {
 	require.ErrorContains(t, err, "1.blocks", "else it is read")
 }
 
+// unlisted is entries that count how often somebody asks for a list of all of them.
+type unlisted struct {
+	entries []manifest.Entry
+	lists   int
+}
+
+func (u *unlisted) Len() int { return len(u.entries) }
+
+func (u *unlisted) Each(visit func(e *manifest.Entry) bool) {
+	for _, e := range u.entries {
+		if !visit(&e) {
+			return
+		}
+	}
+}
+
+func (u *unlisted) Entries() []manifest.Entry {
+	u.lists++
+	return u.entries
+}
+
+// TestALittleChangeTakesNoListOfAll changes some files of many: who sends them does without a list of all.
+func TestALittleChangeTakesNoListOfAll(t *testing.T) {
+	dir := t.TempDir()
+	client := session(t, dir)
+	c := content{}
+	for i := range fewEntries + 100 {
+		c[fmt.Sprintf("tides/%03d/%05d.html", i%150, i)] = fmt.Sprint(i)
+	}
+	var all *unlisted
+	deploy := func() (*diff.Result, *site.Outcome) {
+		all = &unlisted{entries: c.entries()}
+		survey, err := calls.Survey.On(t.Context(), client, calls.Surveying{As: 1, Believe: true})
+		require.NoError(t, err)
+		compared, err := calls.Compare.On(t.Context(), client, &calls.Comparing{As: 2, Survey: 1, Recorded: survey.Number > 0, Content: all,
+			Tree: (&manifest.Manifest{Entries: all.entries}).Tree()})
+		require.NoError(t, err)
+		if len(compared.Result.Changes) == 0 {
+			return compared.Result, nil
+		}
+		out, err := deployed(t.Context(), client, &calls.Staging{As: 3, Comparison: 2, Content: all, Plan: site.Plan{Result: compared.Result, Open: c.open}}, nil)
+		require.NoError(t, err)
+		require.Empty(t, out.Failed)
+		require.Equal(t, c, stands(t, dir))
+		return compared.Result, out
+	}
+	deploy()
+	require.Positive(t, all.lists, "where all is new, a list is needed")
+	result, out := deploy()
+	require.Nil(t, out)
+	require.Equal(t, len(c), result.Same)
+	require.Zero(t, all.lists)
+
+	c["tides/007/00007.html"], c["new.html"] = "low water", "new"
+	delete(c, "tides/008/00008.html")
+	_, out = deploy()
+	require.Equal(t, 2, out.SentFiles)
+	require.Zero(t, all.lists)
+}
+
 type counter struct {
 	io.Writer
 	bytes int

@@ -5,8 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -34,7 +32,8 @@ type Client struct {
 	quit    chan struct{}
 	working sync.WaitGroup
 
-	asked Asked
+	compared *wanted // what the last comparison was about; nil: there was none
+	asked    Asked
 
 	another func(context.Context) (Stream, error) // gives another shell there (see Widen); may be nil
 	wide    sync.Once                             // see useWindow
@@ -271,13 +270,13 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 		Retire: wireRetire{want.Retire.After, want.Retire.Now, want.Retire.Last}}
 	var (
 		folders []folderDigest
-		of      [][]int // their entries
+		of      [][]int32 // their entries
 		working sync.WaitGroup
 	)
 	if want.Recorded { // else nothing is recorded that could be the same
 		if want.Paths() <= fewEntries {
-			entries := want.Listed()
-			working.Go(func() { folders, of = digestFolders(entries) })
+			want.Listed()
+			working.Go(func() { folders, of = digestFolders(want.Each) })
 		}
 		if call.Tree = want.Tree; call.Tree.IsZero() {
 			call.Tree = (&manifest.Manifest{Entries: want.Listed()}).Tree()
@@ -292,7 +291,7 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 		case answer.NeedDigests && want.Paths() > 0:
 			working.Wait()
 			if folders == nil {
-				folders, of = digestFolders(want.Listed())
+				folders, of = digestFolders(want.Each)
 			}
 			call.Folders = folders
 		case answer.NeedAll, answer.NeedDigests, stage == 0 && !want.Recorded:
@@ -301,9 +300,9 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 				return nil, err
 			}
 		case len(answer.NeedFolders) > 0:
-			some, err := entriesOf(want.Listed(), of, answer.NeedFolders)
+			some, err := entriesOf(of, answer.NeedFolders)
 			if err == nil {
-				err = c.sendEntries(want.As, some)
+				err = c.sendEntries(want.As, want.Some(some))
 			}
 			if err != nil {
 				return nil, err
@@ -319,10 +318,9 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 	}
 	out := &diff.Result{Same: answer.Same, SameBytes: answer.SameBytes, Stale: answer.Stale}
 	var err error
-	if len(answer.New)+len(answer.Changes) > 0 {
-		if out.Changes, err = answer.changes(want.Listed()); err != nil {
-			return nil, err
-		}
+	c.compared = wantedOf(&answer, want)
+	if out.Changes, err = answer.changes(c.compared); err != nil {
+		return nil, err
 	}
 	for _, l := range answer.Leaving {
 		out.Leaving = append(out.Leaving, diff.Leaving{Entry: manifest.Entry{Path: l.Path, Size: l.Size},
@@ -399,15 +397,21 @@ func (c *Client) stage(ctx context.Context, asked *calls.Staging, to **site.Outc
 		if err := decoding.Unmarshal(m.Body, &n); err != nil {
 			return err
 		}
+		entries := make([]*manifest.Entry, len(n.Want))
 		for i, at := range n.Want {
-			if at < 0 || at >= len(plan.Want) || plan.Want[at].Kind != manifest.File || n.Offsets[i] < 0 ||
-				n.Offsets[i] > plan.Want[at].Size {
+			e := c.compared.entry(asked.Comparison, at)
+			if e == nil {
+				all := wanted{entries: asked.Listed()}
+				e = all.entry(0, at)
+			}
+			if e == nil || e.Kind != manifest.File || n.Offsets[i] < 0 || n.Offsets[i] > e.Size {
 				return fmt.Errorf("%w: it needs entry %d", ErrProtocol, at)
 			}
+			entries[i] = e
 			c.asked.Files++
-			c.asked.Bytes += plan.Want[at].Size - n.Offsets[i]
+			c.asked.Bytes += e.Size - n.Offsets[i]
 		}
-		feeders.Go(func() { newFeeder(c, plan, &n).run(feeding) })
+		feeders.Go(func() { newFeeder(c, plan, &n, entries).run(feeding) })
 		return nil
 	}
 	c.asked = Asked{}
@@ -418,8 +422,7 @@ func (c *Client) stage(ctx context.Context, asked *calls.Staging, to **site.Outc
 	outcome := *to
 	for i := range outcome.Failed {
 		f := &outcome.Failed[i]
-		at, ok := slices.BinarySearchFunc(plan.Want, f.Path, func(e manifest.Entry, p string) int { return strings.Compare(e.Path, p) })
-		if ok {
+		if at, ok := manifest.Find(asked.Listed(), f.Path); ok {
 			f.Err = plan.WhyWrong(ctx, f.Path, plan.Want[at].Digest, f.Err)
 		}
 	}

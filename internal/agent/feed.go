@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"tartine/internal/fsys"
+	"tartine/internal/manifest"
 	"tartine/internal/site"
 )
 
@@ -72,6 +73,7 @@ type feeder struct {
 	client *Client
 	plan   *site.Plan
 	need   *need
+	wanted []*manifest.Entry // the files of need.Want
 
 	slow  atomic.Bool  // the connection is what holds things up, so that packing may pay
 	plain atomic.Int64 // how many frames to send without trying to pack: those before would not shrink
@@ -79,8 +81,8 @@ type feeder struct {
 	sent  int64
 }
 
-func newFeeder(c *Client, plan *site.Plan, n *need) *feeder {
-	return &feeder{client: c, plan: plan, need: n}
+func newFeeder(c *Client, plan *site.Plan, n *need, wanted []*manifest.Entry) *feeder {
+	return &feeder{client: c, plan: plan, need: n, wanted: wanted}
 }
 
 // Packing: below which rate of the connection, in bytes a second, content is packed, and after how much is measured
@@ -127,7 +129,7 @@ func (f *feeder) run(ctx context.Context) {
 	_ = group.Wait() // a connection that is gone ends the call
 }
 
-func (f *feeder) sizeAt(position int) int64 { return f.plan.Want[f.need.Want[position]].Size }
+func (f *feeder) sizeAt(position int) int64 { return f.wanted[position].Size }
 
 // cut gives the next batch.
 func (f *feeder) cut(first int) *batch {
@@ -225,7 +227,7 @@ func (f *feeder) put(ctx context.Context, b *batch, records []byte) error {
 }
 
 func (f *feeder) open(ctx context.Context, position int) (io.ReadCloser, error) {
-	content, err := f.plan.Open(f.plan.Want[f.need.Want[position]].Path)
+	content, err := f.plan.Open(f.wanted[position].Path)
 	if err != nil {
 		return nil, err
 	}
@@ -321,7 +323,7 @@ func (f *feeder) appendDigest(frame []byte, position int, content any) []byte {
 	if !ok {
 		return frame // it has changed, which the far end finds out by this missing
 	}
-	f.plan.Want[f.need.Want[position]].Digest = digest
+	f.wanted[position].Digest = digest
 	return appendRecord(frame, record{position, recordDigest, digest[:]})
 }
 

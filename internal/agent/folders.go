@@ -46,24 +46,28 @@ func byFolder(entries []manifest.Entry) (folders []string, of map[string][]int) 
 // appendFolder appends what the digest of a folder is of.
 func appendFolder(out []byte, entries []manifest.Entry, of []int) []byte {
 	for _, i := range of {
-		e := &entries[i]
-		_, name := fsys.Split(e.Path)
-		out = binary.BigEndian.AppendUint32(out, uint32(len(name)))
-		out = append(out, name...)
-		kind := byte(e.Kind)
-		if e.Hand {
-			kind |= 1 << 7
-		}
-		out = append(out, kind)
-		out = binary.BigEndian.AppendUint16(out, uint16(e.Mode.Perm()))
-		digest := e.Digest
-		if e.Kind == manifest.Link {
-			digest = sha256.Sum256([]byte(e.Link))
-		}
-		out = append(out, digest[:]...)
-		if e.Owner != nil {
-			out = fmt.Appendf(out, " %s\n", e.Owner)
-		}
+		out = appendMember(out, &entries[i])
+	}
+	return out
+}
+
+func appendMember(out []byte, e *manifest.Entry) []byte {
+	_, name := fsys.Split(e.Path)
+	out = binary.BigEndian.AppendUint32(out, uint32(len(name)))
+	out = append(out, name...)
+	kind := byte(e.Kind)
+	if e.Hand {
+		kind |= 1 << 7
+	}
+	out = append(out, kind)
+	out = binary.BigEndian.AppendUint16(out, uint16(e.Mode.Perm()))
+	digest := e.Digest
+	if e.Kind == manifest.Link {
+		digest = sha256.Sum256([]byte(e.Link))
+	}
+	out = append(out, digest[:]...)
+	if e.Owner != nil {
+		out = fmt.Appendf(out, " %s\n", e.Owner)
 	}
 	return out
 }
@@ -91,25 +95,79 @@ func folderDigests(entries []manifest.Entry, folders [][]int) []manifest.Digest 
 // not all of them are sent.
 const partEntries = 1024
 
-// digestFolders gives the digest of each folder, or of each part of a large one, and the entries that it is of.
-func digestFolders(entries []manifest.Entry) (out []folderDigest, of [][]int) {
-	folders, all := byFolder(entries)
-	of = make([][]int, 0, len(folders))
-	out = make([]folderDigest, 0, len(folders))
-	for _, dir := range folders {
-		from := ""
-		for rest := all[dir]; len(rest) > 0; {
-			part := rest[:min(len(rest), partEntries)]
-			out, of = append(out, folderDigest{Path: dir, From: from}), append(of, part)
-			if rest = rest[len(part):]; len(rest) > 0 {
-				_, from = fsys.Split(entries[rest[0]].Path)
-			}
+// digestFolders gives the digest of each folder, or of each part of a large one, and the entries that it is of, by index. Each
+// calls its argument with all entries, in the order of their paths.
+func digestFolders(each func(visit func(e *manifest.Entry) bool)) (out []folderDigest, of [][]int32) {
+	type part struct {
+		folderDigest
+		of   []int32
+		next *part // of the same folder
+	}
+	type folder struct {
+		path string
+		last *part  // that goes on
+		text []byte // what its digest is of
+	}
+	var (
+		parts []*part   // the first one of each folder
+		open  []*folder // each in the one before
+		spare []*folder
+		batch lanehash.Batch
+		at    int32
+	)
+	finish := func(f *folder) {
+		copy(batch.Room(len(f.text)), f.text)
+		batch.Add(len(f.text), (*[lanehash.Size]byte)(&f.last.Digest))
+		if f.text = f.text[:0]; batch.Full() {
+			batch.Sum()
 		}
 	}
-	for i, digest := range folderDigests(entries, of) {
-		out[i].Digest = digest
+	leave := func() {
+		last := len(open) - 1
+		finish(open[last])
+		open, spare = open[:last], append(spare, open[last])
+	}
+	each(func(e *manifest.Entry) bool {
+		dir, name := fsys.Split(e.Path)
+		for len(open) > 0 && !contains(open[len(open)-1].path, dir) {
+			leave()
+		}
+		var f *folder
+		switch last := len(open) - 1; {
+		case last >= 0 && open[last].path == dir:
+			if f = open[last]; len(f.last.of) == partEntries {
+				finish(f)
+				f.last.next = &part{folderDigest: folderDigest{Path: f.path, From: strings.Clone(name)}}
+				f.last = f.last.next
+			}
+		default:
+			f = &folder{}
+			if last := len(spare) - 1; last >= 0 {
+				f, spare = spare[last], spare[:last]
+			}
+			f.path = strings.Clone(dir)
+			f.last = &part{folderDigest: folderDigest{Path: f.path}}
+			parts, open = append(parts, f.last), append(open, f)
+		}
+		f.text, f.last.of = appendMember(f.text, e), append(f.last.of, at)
+		at++
+		return true
+	})
+	for len(open) > 0 {
+		leave()
+	}
+	batch.Sum()
+	for _, p := range parts {
+		for ; p != nil; p = p.next {
+			out, of = append(out, p.folderDigest), append(of, p.of)
+		}
 	}
 	return out, of
+}
+
+// contains tells whether a folder is another one, or that one lies in it.
+func contains(dir, other string) bool {
+	return dir == "." || dir == other || strings.HasPrefix(other, dir) && other[len(dir)] == '/'
 }
 
 // partsOf gives, for each of some folders and parts of them, which of the entries lie there. All gives these by folder, as
@@ -144,17 +202,18 @@ func differing(folders []folderDigest, base []manifest.Entry, of map[string][]in
 	return out
 }
 
-// entriesOf gives the entries of some of the folders; of is as digestFolders gives it.
-func entriesOf(entries []manifest.Entry, of [][]int, wanted []int) (some []manifest.Entry, err error) {
+// entriesOf gives the entries of some of the folders by index, ascending; of is as digestFolders gives it.
+func entriesOf(of [][]int32, wanted []int) (some []int, err error) {
 	for _, i := range wanted {
 		if i < 0 || i >= len(of) {
 			return nil, fmt.Errorf("%w: folder %d", ErrProtocol, i)
 		}
 		for _, at := range of[i] {
-			some = append(some, entries[at])
+			some = append(some, int(at))
 		}
 	}
-	return some, nil
+	slices.Sort(some)
+	return slices.Compact(some), nil
 }
 
 // merge puts a tree together: the folders, and parts of them, that differ from the base as they were sent, the others from

@@ -126,20 +126,16 @@ func (a *compareAnswer) add(c *diff.Change, want int) {
 }
 
 // changes gives all changes, in the order of their paths.
-func (a *compareAnswer) changes(want []manifest.Entry) ([]diff.Change, error) {
-	total := len(a.Changes)
-	for _, run := range a.New {
-		total += max(min(run.Count, len(want)), 0)
-	}
-	out := make([]diff.Change, 0, min(total, 2*len(want)+len(a.Changes)))
+func (a *compareAnswer) changes(want *wanted) ([]diff.Change, error) {
+	out := make([]diff.Change, 0, len(want.entries)+len(a.Changes))
 	next := 0
 	for _, run := range a.New {
-		if run.First < next || run.Count < 0 || run.First > len(want) || run.Count > len(want)-run.First {
+		if run.First < next || run.Count < 0 || run.First > want.of || run.Count > want.of-run.First {
 			return nil, fmt.Errorf("%w: new entries from %d on", ErrProtocol, run.First)
 		}
 		next = run.First + run.Count
 		for at := run.First; at < run.First+run.Count; at++ {
-			out = append(out, diff.Change{Status: diff.New, Want: &want[at]})
+			out = append(out, diff.Change{Status: diff.New, Want: want.entry(want.as, at)})
 		}
 	}
 	for i := range a.Changes {
@@ -153,6 +149,60 @@ func (a *compareAnswer) changes(want []manifest.Entry) ([]diff.Change, error) {
 		slices.SortFunc(out, func(a, b diff.Change) int { return strings.Compare(a.Path(), b.Path()) })
 	}
 	return out, nil
+}
+
+// wanted is the entries of a comparison that an answer is about: some of those that are wanted, or all of them.
+type wanted struct {
+	as      calls.ID // the comparison
+	of      int      // how many there are in all
+	indexes []int    // of those here, ascending; nil: they are all
+	entries []manifest.Entry
+}
+
+// wantedOf gives the entries that an answer is about. What it says may be wrong.
+func wantedOf(a *compareAnswer, q *calls.Comparing) *wanted {
+	out := &wanted{as: q.As, of: q.Paths(), indexes: []int{}}
+	for _, run := range a.New {
+		for i := range min(run.Count, out.of) {
+			if out.indexes = append(out.indexes, run.First+i); len(out.indexes) > out.of/few {
+				return &wanted{as: q.As, of: out.of, entries: q.Listed()}
+			}
+		}
+	}
+	for i := range a.Changes {
+		if a.Changes[i].Want >= 0 {
+			out.indexes = append(out.indexes, a.Changes[i].Want)
+		}
+	}
+	if len(out.indexes) > out.of/few {
+		return &wanted{as: q.As, of: out.of, entries: q.Listed()}
+	}
+	slices.Sort(out.indexes)
+	out.indexes = slices.Compact(out.indexes)
+	if len(out.indexes) > 0 {
+		out.entries = q.Some(out.indexes)
+	}
+	return out
+}
+
+// few is the part of what is wanted of which no list is needed.
+const few = 16
+
+// entry gives one of them, by its index in what is wanted; nil: it is not here.
+func (w *wanted) entry(as calls.ID, at int) *manifest.Entry {
+	if w == nil || w.as != as {
+		return nil
+	}
+	if w.indexes != nil {
+		var found bool
+		if at, found = slices.BinarySearch(w.indexes, at); !found {
+			return nil
+		}
+	}
+	if at < 0 || at >= len(w.entries) {
+		return nil
+	}
+	return &w.entries[at]
 }
 
 // newRun is entries one behind the other, none of which is at the site, or was recorded.
@@ -200,7 +250,7 @@ func toWireChange(c *diff.Change, want int) wireChange {
 	return out
 }
 
-func (w *wireChange) change(want []manifest.Entry) (c diff.Change, err error) {
+func (w *wireChange) change(want *wanted) (c diff.Change, err error) {
 	c = diff.Change{Status: w.Status, Drifted: w.Flags&flagDrifted != 0, Foreign: w.Flags&flagForeign != 0,
 		ModeOnly: w.Flags&flagModeOnly != 0, Hand: w.Flags&flagHand != 0}
 	if w.Found != nil {
@@ -216,10 +266,10 @@ func (w *wireChange) change(want []manifest.Entry) (c diff.Change, err error) {
 		c.Found = f
 	}
 	switch {
-	case w.Want >= len(want), w.Want < 0 && c.Found == nil, w.Status < diff.Same, w.Status > diff.Stray:
+	case w.Want >= want.of, w.Want < 0 && c.Found == nil, w.Status < diff.Same, w.Status > diff.Stray:
 		return c, fmt.Errorf("%w: a change of entry %d", ErrProtocol, w.Want)
 	case w.Want >= 0:
-		c.Want = &want[w.Want]
+		c.Want = want.entry(want.as, w.Want)
 	}
 	return c, nil
 }

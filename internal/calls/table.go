@@ -35,6 +35,8 @@ type Comparing struct {
 // Entries is entries that are sorted by path, and that it costs something to have.
 type Entries interface {
 	Len() int
+	// Each calls visit with one after the other, in their order, until it tells that that is enough. Visit must not keep them.
+	Each(visit func(e *manifest.Entry) bool)
 	Entries() []manifest.Entry
 }
 
@@ -44,6 +46,32 @@ func (q *Comparing) Paths() int {
 		return q.Content.Len()
 	}
 	return len(q.Wanted.Entries)
+}
+
+// Each calls visit with the entries that are wanted as Entries.Each does.
+func (q *Comparing) Each(visit func(e *manifest.Entry) bool) {
+	if q.Content != nil {
+		q.Content.Each(visit)
+		return
+	}
+	for i := range q.Wanted.Entries {
+		if !visit(&q.Wanted.Entries[i]) {
+			return
+		}
+	}
+}
+
+// Some gives some of the entries that are wanted, by their indexes, which ascend.
+func (q *Comparing) Some(indexes []int) []manifest.Entry {
+	out, at := make([]manifest.Entry, 0, len(indexes)), 0
+	q.Each(func(e *manifest.Entry) bool {
+		if len(out) < len(indexes) && indexes[len(out)] == at {
+			out = append(out, *e)
+		}
+		at++
+		return len(out) < len(indexes)
+	})
+	return out
 }
 
 // Listed gives the entries that are wanted.
@@ -66,7 +94,16 @@ type Compared struct {
 type Staging struct {
 	As         ID
 	Comparison ID
+	Content    Entries // as in Comparing, in the place of Plan.Want
 	site.Plan
+}
+
+// Listed gives the entries that are wanted.
+func (q *Staging) Listed() []manifest.Entry {
+	if q.Content != nil {
+		q.Plan.Want, q.Content = q.Content.Entries(), nil
+	}
+	return q.Plan.Want
 }
 
 // The calls of a deployment.

@@ -78,12 +78,13 @@ type Options struct {
 type Tree struct {
 	Sources []Source
 
-	unfolding sync.Mutex
-	folds     *folds           // what the entries are folded up in; nil: they are here
-	entries   []manifest.Entry // sorted by path
-	from      []int32          // the source of each
-	later     map[string]*later
-	scanned   Options
+	folding sync.Mutex       // of those who may want the entries unfolded
+	folds   *folds           // what they are folded up in; nil: they are here
+	lookups int              // in the folds
+	entries []manifest.Entry // sorted by path
+	from    []int32          // the source of each
+	later   map[string]*later
+	scanned Options
 
 	Landings   []Landing   // one for each source, in their order
 	LeftOut    []LeftOut   // by rule, by kind or by name
@@ -250,17 +251,6 @@ func (t *Tree) tally() {
 	}
 }
 
-// Entries gives all entries, sorted by path.
-func (t *Tree) Entries() []manifest.Entry {
-	t.unfolding.Lock()
-	defer t.unfolding.Unlock()
-	if t.folds != nil {
-		t.entries, t.from = t.folds.unfold()
-		t.folds = nil
-	}
-	return t.entries
-}
-
 // Find gives the index of an entry.
 func (t *Tree) Find(path string) (int, bool) {
 	return manifest.Find(t.Entries(), path)
@@ -343,22 +333,26 @@ func (t *Tree) want(paths []string) {
 // Open opens the bytes of a file entry. Whoever reads them compares the digest: the file may have changed since the
 // scan.
 func (t *Tree) Open(i int) (io.ReadCloser, error) {
-	t.Entries()
+	path := t.Entries()[i].Path
+	return t.openOf(path, t.from[i])
+}
+
+func (t *Tree) openOf(path string, source int32) (io.ReadCloser, error) {
 	var (
 		file opened
 		err  error
 	)
-	if l := t.later[t.entries[i].Path]; l != nil {
-		file, err = t.openLater(i, l)
+	if l := t.later[path]; l != nil {
+		file, err = t.openLater(path, l)
 	} else {
-		file, err = t.Sources[t.from[i]].open(t.entries[i].Path)
+		file, err = t.Sources[source].open(path)
 	}
 	if err != nil {
 		return nil, err
 	}
 	info, err := file.facts()
 	if err == nil && !info.mode.IsRegular() {
-		err = &fs.PathError{Op: "open", Path: t.Local(i), Err: errors.New("it is no longer a file")}
+		err = &fs.PathError{Op: "open", Path: t.Sources[source].local(path), Err: errors.New("it is no longer a file")}
 	}
 	if err != nil {
 		file.Close()

@@ -232,6 +232,78 @@ func (f *folds) unfold() (entries []manifest.Entry, from []int32) {
 	return entries, from
 }
 
+// find gives the source of what is at a path.
+func (f *folds) find(path string) (source int32, found bool) {
+	dir, _ := fsys.Split(path)
+	at := sort.Search(len(f.pieces), func(i int) bool { return compareFolders(f.pieces[i].dir, dir) >= 0 })
+	for ; at < len(f.pieces) && f.pieces[at].dir == dir; at++ {
+		for _, m := range f.pieces[at].unpack(nil) {
+			if m.Path == path {
+				source, found = m.source, true // the later one counts
+			}
+		}
+	}
+	return source, found
+}
+
+// mostLookups is how often a folded tree is asked for single paths. Who asks more often is better off with the list.
+const mostLookups = 64
+
+// Entries gives all entries, sorted by path.
+func (t *Tree) Entries() []manifest.Entry {
+	t.folding.Lock()
+	defer t.folding.Unlock()
+	if t.folds != nil {
+		t.entries, t.from = t.folds.unfold()
+		t.folds = nil
+	}
+	return t.entries
+}
+
+func (t *Tree) isFolded() bool {
+	t.folding.Lock()
+	defer t.folding.Unlock()
+	return t.folds != nil
+}
+
+func (t *Tree) count() int {
+	t.folding.Lock()
+	defer t.folding.Unlock()
+	if t.folds != nil {
+		return t.folds.count
+	}
+	return len(t.entries)
+}
+
+func (t *Tree) each(visit func(e *manifest.Entry) bool) {
+	t.folding.Lock()
+	defer t.folding.Unlock()
+	if t.folds != nil {
+		t.folds.each(func(e *manifest.Entry, _ int32) bool { return visit(e) })
+		return
+	}
+	for i := range t.entries {
+		if !visit(&t.entries[i]) {
+			return
+		}
+	}
+}
+
+// feeding gives the source that feeds a path.
+func (t *Tree) feeding(path string) (source int32, found bool) {
+	t.folding.Lock()
+	if t.lookups++; t.folds != nil && t.lookups <= mostLookups {
+		defer t.folding.Unlock()
+		return t.folds.find(path)
+	}
+	t.folding.Unlock()
+	at, found := t.Find(path)
+	if found {
+		source = t.from[at]
+	}
+	return source, found
+}
+
 // unfold puts what was taken into a list, in which the later source wins where several bring a path.
 func (g *gathering) unfold() {
 	f, count := g.sorted(), 0

@@ -53,27 +53,38 @@ func (c *Content) Entries() []manifest.Entry {
 func (c *Content) Set(entries []manifest.Entry) { c.entries, c.folded = entries, nil }
 
 // Folded tells whether the entries are folded up: whoever can do without a list of all of them leaves them so.
-func (c *Content) Folded() bool { return c.folded != nil && c.folded.folds != nil }
+func (c *Content) Folded() bool { return c.folded != nil && c.folded.isFolded() }
 
 // Len gives how many entries there are.
 func (c *Content) Len() int {
-	if c.Folded() {
-		return c.folded.folds.count
+	if c.folded != nil {
+		return c.folded.count()
 	}
-	return len(c.Entries())
+	return len(c.entries)
+}
+
+// Each calls visit with one entry after the other, in the order of their paths, until it tells that that is enough.
+// Visit must not keep them, nor ask the content for anything.
+func (c *Content) Each(visit func(e *manifest.Entry) bool) {
+	if c.folded != nil {
+		c.folded.each(visit)
+		return
+	}
+	for i := range c.entries {
+		if !visit(&c.entries[i]) {
+			return
+		}
+	}
 }
 
 // Tree gives the tree digest.
 func (c *Content) Tree() manifest.Digest {
-	if c.Folded() {
-		return manifest.TreeOf(func(next func(e *manifest.Entry)) {
-			c.folded.folds.each(func(e *manifest.Entry, _ int32) bool {
-				next(e)
-				return true
-			})
+	return manifest.TreeOf(func(next func(e *manifest.Entry)) {
+		c.Each(func(e *manifest.Entry) bool {
+			next(e)
+			return true
 		})
-	}
-	return (&manifest.Manifest{Entries: c.Entries()}).Tree()
+	})
 }
 
 // Contents counts the entries that are not of a person's hand, as manifest.Contents does.
@@ -151,11 +162,11 @@ func (t *Tree) Content() *Content {
 }
 
 func (t *Tree) open(path string) (io.ReadCloser, error) {
-	i, ok := t.Find(path)
+	source, ok := t.feeding(path)
 	if !ok {
 		return nil, fmt.Errorf("%s is not part of the content", path)
 	}
-	return t.Open(i)
+	return t.openOf(path, source)
 }
 
 // Scanning is a scan that goes on while other things are done.

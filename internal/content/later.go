@@ -96,12 +96,12 @@ func (d *digesting) Digest() (digest manifest.Digest, known bool) {
 }
 
 // openLater opens a file whose digest is open.
-func (t *Tree) openLater(i int, l *later) (opened, error) {
+func (t *Tree) openLater(path string, l *later) (opened, error) {
 	l.readAt = time.Now().UnixNano()
 	if cache := t.scanned.Cache; cache != nil {
 		l.readAt = cache.clock().UnixNano()
 	}
-	file, err := t.Sources[l.source].open(t.entries[i].Path)
+	file, err := t.Sources[l.source].open(path)
 	if err != nil {
 		return nil, err
 	}

@@ -159,8 +159,11 @@ func (c *Comparison) KeepsModes() bool { return c.able.Modes }
 
 // unheld gives the paths that the place has no form for.
 func (c *Comparison) unheld() (paths []string) {
-	for i := range c.Content.Entries() {
-		switch e := &c.Content.Entries()[i]; {
+	if c.able.Links && !c.able.OneLine && !c.able.WindowsNames {
+		return nil
+	}
+	c.Content.Each(func(e *manifest.Entry) bool {
+		switch {
 		case e.Kind == manifest.Link && !c.able.Links:
 			paths = append(paths, e.Path+"  (a link)")
 		case c.able.OneLine && strings.ContainsAny(e.Path, "\r\n"):
@@ -168,7 +171,8 @@ func (c *Comparison) unheld() (paths []string) {
 		case c.able.WindowsNames && fsys.NotOnWindows(e.Path) != "":
 			paths = append(paths, fmt.Sprintf("%q  (%s)", e.Path, fsys.NotOnWindows(e.Path)))
 		}
-	}
+		return true
+	})
 	return paths
 }
 
@@ -246,8 +250,8 @@ func (c *Comparison) staging(opt Options) *calls.Staging {
 	if c.Content.Origin != nil {
 		origin = c.Content.Origin
 	}
-	return &calls.Staging{As: calls.NewID(), Comparison: c.id, Plan: site.Plan{
-		Want: c.Content.Entries(), Result: c.Result, Kept: c.kept(), Gone: c.Content.Gone, Last: last, Open: c.Content.Open,
+	return &calls.Staging{As: calls.NewID(), Comparison: c.id, Content: c.Content, Plan: site.Plan{
+		Result: c.Result, Kept: c.kept(), Gone: c.Content.Gone, Last: last, Open: c.Content.Open,
 		Generator: opt.Generator, Origin: origin, Started: opt.Started,
 		RemoveStrays: opt.RemoveStrays, MakeParents: opt.MakeRoot, Partial: opt.Partial,
 		Incomplete: len(c.Content.Failed) > 0,

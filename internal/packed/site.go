@@ -195,6 +195,7 @@ func (s *Site) stage(ctx context.Context, q *calls.Staging, watch *site.Watch) (
 	}
 	s.drop()
 	out := &site.Outcome{}
+	q.Listed()
 	entries, open, all := s.whole(&q.Plan)
 	files, bytes := sizes(entries)
 	if watch.Phase != nil {
