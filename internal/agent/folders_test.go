@@ -92,3 +92,28 @@ func TestPartsInAnyOrderAreInput(t *testing.T) {
 	require.Equal(t, []int{0, 1, 2, 3}, differing(folders, base, of))
 	require.False(t, inOrder(merge(append(folders, folderDigest{Path: "birds"}), base, of, nil)), "what comes twice is refused")
 }
+
+// TestWhatIsWantedIsFoundByItsIndex has entries of which an answer names some, or nearly all.
+func TestWhatIsWantedIsFoundByItsIndex(t *testing.T) {
+	entries := numberedEntries(map[string][]int{"": {0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16, 17, 18, 19, 20, 21, 22, 23, 24, 25, 26, 27, 28, 29, 30, 31}}, 1)
+	q := &calls.Comparing{As: 7, Wanted: site.Wanted{Entries: entries}}
+	some := wantedOf(&compareAnswer{New: []newRun{{First: 3, Count: 1}}, Changes: []wireChange{{Want: -1}, {Want: 20}}}, q)
+	require.Len(t, some.entries, 2)
+	require.Equal(t, entries[20], *some.entry(7, 20))
+	require.Equal(t, entries[3], *some.entry(7, 3))
+	for _, at := range []int{-1, 4, 32, 1 << 40} {
+		require.Nil(t, some.entry(7, at))
+	}
+	require.Nil(t, some.entry(8, 20))
+	var none *wanted
+	require.Nil(t, none.entry(7, 20))
+	all := wantedOf(&compareAnswer{New: []newRun{{First: 3, Count: 28}}}, q)
+	require.Len(t, all.entries, 32)
+	require.Equal(t, entries[3], *all.entry(7, 3))
+	require.Nil(t, all.entry(7, 32))
+	for _, wrong := range [][]newRun{{{First: -4, Count: 1}}, {{First: 1 << 62, Count: 1}}, {{First: 0, Count: 1 << 62}}, {{First: 9, Count: -1}}, {{First: 9, Count: 1}, {First: 3, Count: 1}}, {{First: 31, Count: 2}}} {
+		a := &compareAnswer{New: wrong}
+		_, err := a.changes(wantedOf(a, q))
+		require.ErrorIs(t, err, ErrProtocol, wrong)
+	}
+}

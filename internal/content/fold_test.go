@@ -5,6 +5,7 @@ package content
 import (
 	"crypto/sha256"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -178,4 +179,49 @@ func TestAFoldedTreeHasWhatChangedLately(t *testing.T) {
 	require.Equal(t, manifest.ExecMode, e.Mode)
 	require.Equal(t, int64(1000), e.ModTime.Unix())
 	require.Equal(t, 300, scan(t, opt, source(dir)).CacheHits, "what was found out is kept")
+}
+
+// TestAFoldedTreeIsOpened opens single files of it, which takes no list, and then very many.
+func TestAFoldedTreeIsOpened(t *testing.T) {
+	files := map[string]string{"index.html": "covered"}
+	for i := range 100 {
+		files[fmt.Sprintf("plates/%03d.svg", i)] = fmt.Sprint(i)
+	}
+	sources := []Source{source(tree(t, files)), source(tree(t, map[string]string{"index.html": "seen"}))}
+	got, err := Scan(t.Context(), sources, Options{Links: KeepLinks, Fold: 1})
+	require.NoError(t, err)
+	c := got.Content()
+	text := func(path string) string {
+		in, err := c.Open(path)
+		require.NoError(t, err)
+		defer in.Close()
+		out, err := io.ReadAll(in)
+		require.NoError(t, err)
+		return string(out)
+	}
+	require.Equal(t, "seen", text("index.html"))
+	_, err = c.Open("plates/100.svg")
+	require.ErrorContains(t, err, "not part of the content")
+	require.True(t, c.Folded())
+	for i := range 100 {
+		require.Equal(t, fmt.Sprint(i), text(fmt.Sprintf("plates/%03d.svg", i)))
+	}
+	require.False(t, c.Folded())
+	require.Equal(t, "seen", text("index.html"))
+	_, err = c.Open("plates/100.svg")
+	require.ErrorContains(t, err, "not part of the content")
+}
+
+// TestAFileWhereAFolderMustBeIsSeen has a name between that of the file and what is to be below it.
+func TestAFileWhereAFolderMustBeIsSeen(t *testing.T) {
+	below := source(tree(t, map[string]string{"y": "1"}))
+	below.Dest = "a"
+	for _, between := range []string{"a-b/x", "a-b", "a.txt", "b"} {
+		for _, fold := range []int{0, 1} {
+			_, err := Scan(t.Context(), []Source{source(tree(t, map[string]string{"a": "1", between: "2"})), below}, Options{Links: KeepLinks, Fold: fold})
+			var clash *ClashError
+			require.ErrorAs(t, err, &clash, between)
+			require.Equal(t, "a/y", clash.Below)
+		}
+	}
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"math"
 	"os"
 	"path/filepath"
 	"slices"
@@ -34,6 +35,7 @@ type world struct {
 	switched bool
 	lease    time.Duration
 	jobs     int
+	whole    bool // no survey is brief
 }
 
 func newWorld(t *testing.T) *world {
@@ -58,7 +60,11 @@ func bothWays(t *testing.T, test func(t *testing.T, newWorld func(t *testing.T) 
 }
 
 func (w *world) open(ctx context.Context) (*site.Site, error) {
-	return site.Open(ctx, w.between, "www", filepath.Join(w.dir, "www"), site.Options{Jobs: w.jobs, Switch: w.switched, Lease: w.lease, Brief: 1})
+	brief := 1
+	if w.whole {
+		brief = math.MaxInt
+	}
+	return site.Open(ctx, w.between, "www", filepath.Join(w.dir, "www"), site.Options{Jobs: w.jobs, Switch: w.switched, Lease: w.lease, Brief: brief})
 }
 
 // tree is a content or a site in short: a text that begins with -> is a link, a name that ends in / a folder.
