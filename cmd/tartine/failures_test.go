@@ -128,6 +128,7 @@ func failures(t *testing.T, dir string) []failure {
 		{name: "no file transfer", args: with(plain, "diff", at(plain, user, root), "--source", "public", "--agent", "off")},
 		{name: "a login shell that prints", args: with(chatty, "diff", at(chatty, user, root), "--source", "public")},
 		{name: "no shell", args: with(noShell, "doctor", at(noShell, user, root))},
+		{name: "another user where there is no shell", args: with(noShell, "deploy", at(noShell, "root", root), "--source", "public", "--as", user)},
 		{name: "the folder above the root missing", args: with(server, "deploy", at(server, user, far+"/no/such/site"), "--source", "public")},
 		{name: "a root that is a file", args: with(server, "deploy", at(server, user, "/etc/hostname"), "--source", "public")},
 		{name: "a root that may not be written", args: with(server, "deploy", at(server, user, "/usr/share/gannet"), "--source", "public")},

@@ -150,7 +150,7 @@ func (d *dialogue) raise(r *Raise, said string) error {
 	if r.Terminal {
 		command = how.terminal
 	}
-	if command == "" || !r.Terminal && wantsTerminal(reason) {
+	if command == "" {
 		failed.Reason = "it asks for a password at a terminal"
 		return &TerminalError{failed}
 	}
