@@ -80,7 +80,7 @@ func (a *app) deployingFlags(cmd *cobra.Command, look *looking, own *deployFlags
 
 func (a *app) deploy(ctx context.Context, l *looking) error {
 	p, session := a.printer(), l.session
-	session.Options.Generator, session.Options.Origin = a.build.String(), origin(ctx, l.from.sources)
+	session.Options.Generator, session.Options.Origin = a.build.String(), l.origin()
 	result, err := session.Deploy(ctx)
 	var unwell *deploy.UnwellError
 	if err != nil && !errors.As(err, &unwell) {

@@ -7,12 +7,14 @@ import (
 	"io/fs"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"github.com/spf13/cobra"
 
 	"tartine/internal/content"
 	"tartine/internal/deploy"
 	"tartine/internal/farend"
+	"tartine/internal/manifest"
 	"tartine/internal/render"
 	"tartine/internal/site"
 	"tartine/internal/targets"
@@ -30,7 +32,8 @@ type looking struct {
 	given   *loaded // what is loaded already; nil: it is not
 	meant   *meant  // the target, when it is known already
 	scan    *content.Scanning
-	sends   bool // what is compared is sent at once
+	sends   bool                    // what is compared is sent at once
+	origin  func() *manifest.Origin // tells who deploys what, and waits until that is known; nil: nothing was opened
 }
 
 func (l *looking) flags(cmd *cobra.Command) {
@@ -81,6 +84,10 @@ func (l *looking) open(ctx context.Context, a *app, args []string, opt deploy.Op
 	l.from.scan.Read = person.read
 	if l.sends && !opt.Trial && reach.Address.Kind != targets.Archive {
 		l.from.scan.Later = site.LaterFrom
+	}
+	l.origin = sync.OnceValue(func() *manifest.Origin { return origin(ctx, from.sources) })
+	if l.sends {
+		go l.origin() // close waits for it
 	}
 	l.from.scan.Fold = foldFrom
 	l.scan = content.Begin(ctx, from.sources, l.from.scan) // while the connection is made
@@ -167,6 +174,9 @@ func (a *app) unfinishedText(unfinished *site.UnfinishedError) string {
 func (l *looking) close() {
 	if l.scan != nil {
 		l.scan.Stop()
+	}
+	if l.sends && l.origin != nil {
+		l.origin()
 	}
 	if l.site != nil {
 		_ = l.site.Close() // nothing that was written depends on it

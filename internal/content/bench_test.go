@@ -45,7 +45,7 @@ func benchmarkScan(b *testing.B, cache *Cache) {
 	}
 	sources := []Source{{Path: dir, Dest: ".", Rules: &filter.Set{}}}
 	scan := func() {
-		if _, err := Scan(context.Background(), sources, Options{Links: KeepLinks, Cache: cache}); err != nil {
+		if _, err := Scan(context.Background(), sources, Options{Links: KeepLinks, Cache: cache, Fold: 1}); err != nil {
 			b.Fatal(err)
 		}
 	}

@@ -264,7 +264,10 @@ func (d *digests) read(dir string) []record {
 		if !found || d.old == nil {
 			return nil
 		}
-		text = make([]byte, s.length)
+		buffer := texts.Get().(*[]byte) // its records do not keep it
+		defer texts.Put(buffer)
+		*buffer = slices.Grow((*buffer)[:0], int(s.length))[:s.length]
+		text = *buffer
 		if _, err := d.old.ReadAt(text, s.at); err != nil || crc32.Checksum(text, castagnoli) != s.sum {
 			return nil
 		}
@@ -275,6 +278,8 @@ func (d *digests) read(dir string) []record {
 	}
 	return records
 }
+
+var texts = sync.Pool{New: func() any { return new([]byte) }}
 
 // parseRecords reads the records of a folder, whose names are parts of one text.
 func parseRecords(text []byte) ([]record, error) {

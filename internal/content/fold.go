@@ -6,6 +6,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"sync"
 
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
@@ -27,14 +28,15 @@ type piece struct {
 
 // packPieces folds up what a folder of a source holds, and the folder itself, which is in the one above it.
 func packPieces(all []found) (out []piece) {
-	order := make([]int32, len(all))
-	for i := range order {
-		order[i] = int32(i)
+	own := packers.Get().(*packer)
+	order, packed := own.order[:0], own.packed
+	for i := range all {
+		order = append(order, int32(i))
 	}
+	own.order = order
 	if !slices.IsSortedFunc(all, func(a, b found) int { return strings.Compare(a.Path, b.Path) }) {
 		slices.SortFunc(order, func(a, b int32) int { return strings.Compare(all[a].Path, all[b].Path) })
 	}
-	var packed []byte
 	for len(order) > 0 {
 		dir, before := "", ""
 		p := piece{source: all[0].source}
@@ -58,8 +60,18 @@ func packPieces(all []found) (out []piece) {
 		p.dir, p.packed = dir, slices.Clone(packed)
 		out = append(out, p)
 	}
+	own.packed = packed
+	packers.Put(own)
 	return out
 }
+
+// packer is what packing a folder takes, and the next one can use again.
+type packer struct {
+	order  []int32
+	packed []byte
+}
+
+var packers = sync.Pool{New: func() any { return &packer{} }}
 
 // member is an entry and the source that brings it.
 type member struct {

@@ -34,7 +34,8 @@ var guarded = []struct {
 type guardIndex struct {
 	names      map[string]*filter.Rule // by the whole name
 	extensions map[string]*filter.Rule // by what follows the last dot, of patterns that are no more than that
-	others     []*filter.Rule
+	// the others by the first byte of the names that they match, or where that may be any, by their last
+	begins, ends [256][]*filter.Rule
 }
 
 var guardRules = func() (index guardIndex) {
@@ -52,7 +53,16 @@ var guardRules = func() (index guardIndex) {
 			case !strings.ContainsAny(pattern, "*?[{"):
 				index.names[strings.TrimSuffix(pattern, "/")] = rule
 			default:
-				index.others = append(index.others, rule)
+				const wild = "*?[{"
+				first, last := pattern[0], pattern[len(pattern)-1]
+				switch {
+				case strings.IndexByte(wild, first) < 0:
+					index.begins[first] = append(index.begins[first], rule)
+				case strings.IndexByte(wild+"]}/", last) < 0:
+					index.ends[last] = append(index.ends[last], rule)
+				default:
+					panic("the name that " + pattern + " matches may begin and end as it likes")
+				}
 			}
 		}
 	}
@@ -70,9 +80,11 @@ func (g *guardIndex) rule(path string, folder bool) *filter.Rule {
 			return rule
 		}
 	}
-	for _, rule := range g.others {
-		if rule.Matches(path, folder) {
-			return rule
+	for _, some := range [...][]*filter.Rule{g.begins[name[0]], g.ends[name[len(name)-1]]} {
+		for _, rule := range some {
+			if rule.Matches(path, folder) {
+				return rule
+			}
 		}
 	}
 	return nil
