@@ -296,13 +296,14 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 			call.Folders = folders
 		case answer.NeedAll, answer.NeedDigests, stage == 0 && !want.Recorded:
 			call.Whole, call.Folders, call.Entries = true, nil, want.Paths()
-			if err := c.sendEntries(want.As, want.Listed()); err != nil {
+			if err := c.sendEntries(want.As, want.Paths(), want.Each); err != nil {
 				return nil, err
 			}
 		case len(answer.NeedFolders) > 0:
 			some, err := entriesOf(of, answer.NeedFolders)
 			if err == nil {
-				err = c.sendEntries(want.As, want.Some(some))
+				few := calls.Comparing{Wanted: site.Wanted{Entries: want.Some(some)}}
+				err = c.sendEntries(want.As, len(some), few.Each)
 			}
 			if err != nil {
 				return nil, err
@@ -319,8 +320,10 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 	out := &diff.Result{Same: answer.Same, SameBytes: answer.SameBytes, Stale: answer.Stale}
 	var err error
 	c.compared = wantedOf(&answer, want)
-	if out.Changes, err = answer.changes(c.compared); err != nil {
-		return nil, err
+	if out.All = c.compared.all; out.All == nil {
+		if out.Changes, err = answer.changes(c.compared); err != nil {
+			return nil, err
+		}
 	}
 	for _, l := range answer.Leaving {
 		out.Leaving = append(out.Leaving, diff.Leaving{Entry: manifest.Entry{Path: l.Path, Size: l.Size},
@@ -397,22 +400,25 @@ func (c *Client) stage(ctx context.Context, asked *calls.Staging, to **site.Outc
 		if err := decoding.Unmarshal(m.Body, &n); err != nil {
 			return err
 		}
-		entries := make([]*manifest.Entry, len(n.Want))
-		for i, at := range n.Want {
-			e := c.compared.entry(asked.Comparison, at)
-			if e == nil {
-				all := wanted{entries: asked.Listed()}
-				e = all.entry(0, at)
+		f := &feeder{client: c, plan: plan, need: &n}
+		f.each, f.lasts = c.needed(asked, &n)
+		position := 0
+		var wrong error
+		f.each(func(e *manifest.Entry) bool {
+			offset := n.Offsets[position]
+			if e == nil || e.Kind != manifest.File || offset < 0 || offset > e.Size {
+				wrong = fmt.Errorf("%w: it needs entry %d", ErrProtocol, n.Want[position])
+				return false
 			}
-			if e == nil || e.Kind != manifest.File || n.Offsets[i] < 0 || n.Offsets[i] > e.Size {
-				return fmt.Errorf("%w: it needs entry %d", ErrProtocol, at)
-			}
-			entries[i] = e
+			position++
 			c.asked.Files++
-			c.asked.Bytes += e.Size - n.Offsets[i]
+			c.asked.Bytes += e.Size - offset
+			return true
+		})
+		if wrong == nil {
+			feeders.Go(func() { f.run(feeding) })
 		}
-		feeders.Go(func() { newFeeder(c, plan, &n, entries).run(feeding) })
-		return nil
+		return wrong
 	}
 	c.asked = Asked{}
 	if err := c.call(ctx, calls.Stage.Name, call, func(body []byte) error { return calls.Stage.Take(body, to) },
@@ -429,15 +435,57 @@ func (c *Client) stage(ctx context.Context, asked *calls.Staging, to **site.Outc
 	return nil
 }
 
+// needed gives what calls its argument with each entry that is needed, in their order, and with nil for one that does not exist; and
+// whether these entries last.
+func (c *Client) needed(asked *calls.Staging, n *need) (each func(visit func(e *manifest.Entry) bool), last bool) {
+	if from := c.compared; from != nil && from.as == asked.Comparison && from.all != nil && ascend(n.Want) {
+		return func(visit func(e *manifest.Entry) bool) {
+			at, next, more := -1, 0, true
+			from.all.Each(func(e *manifest.Entry) bool {
+				if at++; next < len(n.Want) && n.Want[next] == at {
+					next++
+					more = visit(e)
+				}
+				return more && next < len(n.Want)
+			})
+			if more && next < len(n.Want) {
+				visit(nil)
+			}
+		}, false
+	}
+	return func(visit func(e *manifest.Entry) bool) {
+		for _, at := range n.Want {
+			e := c.compared.entry(asked.Comparison, at)
+			if e == nil {
+				all := wanted{entries: asked.Listed()}
+				e = all.entry(0, at)
+			}
+			if !visit(e) {
+				return
+			}
+		}
+	}, true
+}
+
+func ascend(numbers []int) bool {
+	for i := 1; i < len(numbers); i++ {
+		if numbers[i-1] >= numbers[i] {
+			return false
+		}
+	}
+	return len(numbers) == 0 || numbers[0] >= 0
+}
+
 // toSend gives how many bytes a deployment may have to send, at most.
 func toSend(result *diff.Result) (bytes int64) {
 	if result == nil {
 		return 0
 	}
-	for i := range result.Changes {
-		if c := &result.Changes[i]; c.Want != nil {
+	result.Each(func(c *diff.Change) bool {
+		if c.Want != nil {
 			bytes += c.Want.Size
 		}
-	}
+		return true
+	})
 	return bytes
 }

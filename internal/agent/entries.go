@@ -19,20 +19,28 @@ const (
 	entriesBytes = 256 << 10
 )
 
-// sendEntries sends entries for a comparison.
-func (c *Client) sendEntries(as calls.ID, entries []manifest.Entry) error {
-	for total := len(entries); len(entries) > 0; {
-		n, bytes := 0, 0
-		for n < min(len(entries), frameEntries) && bytes < entriesBytes {
-			bytes += len(entries[n].Path) + len(entries[n].Link)
-			n++
+// sendEntries sends so many entries for a comparison, which each gives one after the other.
+func (c *Client) sendEntries(as calls.ID, total int, each func(visit func(e *manifest.Entry) bool)) error {
+	var (
+		some  = make([]manifest.Entry, 0, min(total, frameEntries))
+		bytes int
+		err   error
+		send  = func() bool {
+			if err = c.send(entriesFrame, packEntries(as, total, some)); err != nil {
+				err = fmt.Errorf("%w: %w", farend.ErrLost, err)
+			}
+			some, bytes = some[:0], 0
+			return err == nil
 		}
-		if err := c.send(entriesFrame, packEntries(as, total, entries[:n])); err != nil {
-			return fmt.Errorf("%w: %w", farend.ErrLost, err)
-		}
-		entries = entries[n:]
+	)
+	each(func(e *manifest.Entry) bool {
+		some, bytes = append(some, *e), bytes+len(e.Path)+len(e.Link)
+		return len(some) < frameEntries && bytes < entriesBytes || send()
+	})
+	if len(some) > 0 && err == nil {
+		send()
 	}
-	return nil
+	return err
 }
 
 // packEntries gives what a frame holds: the ID of the comparison and how many entries come for it in all, both in eight

@@ -73,16 +73,13 @@ type feeder struct {
 	client *Client
 	plan   *site.Plan
 	need   *need
-	wanted []*manifest.Entry // the files of need.Want
+	each   func(visit func(e *manifest.Entry) bool) // gives the files of need.Want
+	lasts  bool                                     // and these last
 
 	slow  atomic.Bool  // the connection is what holds things up, so that packing may pay
 	plain atomic.Int64 // how many frames to send without trying to pack: those before would not shrink
 	spent time.Duration
 	sent  int64
-}
-
-func newFeeder(c *Client, plan *site.Plan, n *need, wanted []*manifest.Entry) *feeder {
-	return &feeder{client: c, plan: plan, need: n, wanted: wanted}
 }
 
 // Packing: below which rate of the connection, in bytes a second, content is packed, and after how much is measured
@@ -95,8 +92,15 @@ const (
 
 // batch is files that are read together: many small ones, or a large one. Its frames come in order.
 type batch struct {
-	first, end int // positions in need.Want
-	frames     chan frame
+	first  int // position in need.Want
+	files  []*manifest.Entry
+	bytes  int64
+	frames chan frame
+}
+
+// takes tells whether a file goes with those that a batch has.
+func (b *batch) takes(size int64) bool {
+	return b.files[0].Size <= smallFile && size <= smallFile && b.bytes+size <= contentSize && len(b.files) < contentFiles
 }
 
 type frame struct {
@@ -113,36 +117,49 @@ func (f *feeder) run(ctx context.Context) {
 	group.SetLimit(readers + 2)
 	group.Go(func() error {
 		defer close(ordered)
-		for at := 0; at < len(f.need.Want); {
-			b := f.cut(at)
-			at = b.end
+		var b *batch
+		begin := func() bool {
+			next := b
 			select {
-			case ordered <- b:
+			case ordered <- next:
 			case <-ctx.Done():
-				return ctx.Err()
+				return false
 			}
-			group.Go(func() error { return f.fill(ctx, b) })
+			group.Go(func() error { return f.fill(ctx, next) })
+			return true
 		}
-		return nil
+		position := 0
+		f.each(func(e *manifest.Entry) bool {
+			if b != nil && !b.takes(e.Size) {
+				if !begin() {
+					b = nil
+					return false
+				}
+				b = nil
+			}
+			if b == nil {
+				b = &batch{first: position, frames: make(chan frame, 2)}
+			}
+			b.files, b.bytes = append(b.files, f.kept(e)), b.bytes+e.Size
+			position++
+			return true
+		})
+		if b != nil {
+			begin()
+		}
+		return ctx.Err()
 	})
 	group.Go(func() error { return f.sendAll(ctx, ordered) })
 	_ = group.Wait() // a connection that is gone ends the call
 }
 
-func (f *feeder) sizeAt(position int) int64 { return f.wanted[position].Size }
-
-// cut gives the next batch.
-func (f *feeder) cut(first int) *batch {
-	b := &batch{first: first, end: first + 1, frames: make(chan frame, 2)}
-	if size := f.sizeAt(first); size <= smallFile {
-		for sum := size; b.end < len(f.need.Want) && b.end-first < contentFiles; b.end++ {
-			next := f.sizeAt(b.end)
-			if sum += next; next > smallFile || sum > contentSize {
-				break
-			}
-		}
+// kept gives an entry that lasts: digests that are found out are noted in it.
+func (f *feeder) kept(e *manifest.Entry) *manifest.Entry {
+	if f.lasts {
+		return e
 	}
-	return b
+	own := *e
+	return &own
 }
 
 func (f *feeder) sendAll(ctx context.Context, ordered <-chan *batch) error {
@@ -190,12 +207,12 @@ func (f *feeder) send(ctx context.Context, next frame) error {
 // fill reads a batch.
 func (f *feeder) fill(ctx context.Context, b *batch) error {
 	defer close(b.frames)
-	if f.sizeAt(b.first) > smallFile {
+	if b.files[0].Size > smallFile {
 		return f.fillLarge(ctx, b)
 	}
 	records := buffer(bufferSize)[:0]
-	for position := b.first; position < b.end; position++ {
-		records = f.appendSmall(ctx, records, position)
+	for i, e := range b.files {
+		records = f.appendSmall(ctx, records, b.first+i, e)
 		if len(records) > contentSize+smallFile { // files may have grown
 			if err := f.put(ctx, b, records); err != nil {
 				return err
@@ -226,8 +243,8 @@ func (f *feeder) put(ctx context.Context, b *batch, records []byte) error {
 	}
 }
 
-func (f *feeder) open(ctx context.Context, position int) (io.ReadCloser, error) {
-	content, err := f.plan.Open(f.wanted[position].Path)
+func (f *feeder) open(ctx context.Context, position int, e *manifest.Entry) (io.ReadCloser, error) {
+	content, err := f.plan.Open(e.Path)
 	if err != nil {
 		return nil, err
 	}
@@ -241,9 +258,9 @@ func (f *feeder) open(ctx context.Context, position int) (io.ReadCloser, error) 
 }
 
 // appendSmall reads a small file into a record. One that has grown is cut: its digest will say so.
-func (f *feeder) appendSmall(ctx context.Context, records []byte, position int) []byte {
-	size := f.sizeAt(position)
-	content, err := f.open(ctx, position)
+func (f *feeder) appendSmall(ctx context.Context, records []byte, position int, e *manifest.Entry) []byte {
+	size := e.Size
+	content, err := f.open(ctx, position, e)
 	if err != nil {
 		return appendRecord(records, failedRecord(position, err))
 	}
@@ -272,13 +289,13 @@ func failedRecord(position int, err error) record {
 
 // fillLarge reads a file in parts, and one byte more than it should have, to find out that it has grown.
 func (f *feeder) fillLarge(ctx context.Context, b *batch) error {
-	content, err := f.open(ctx, b.first)
+	content, err := f.open(ctx, b.first, b.files[0])
 	if err != nil {
 		return f.put(ctx, b, appendRecord(nil, failedRecord(b.first, err)))
 	}
 	defer content.Close()
 	f.client.useWindow() // both ends digest it meanwhile, neither of which should wait for the other
-	left := f.sizeAt(b.first) - f.need.Offsets[b.first] + 1
+	left := b.files[0].Size - f.need.Offsets[b.first] + 1
 	if old := f.need.Old[b.first]; len(old) > 0 {
 		return f.fillChanged(ctx, b, content, left, old)
 	}
@@ -305,7 +322,7 @@ func (f *feeder) fillLarge(ctx context.Context, b *batch) error {
 		}
 		var before []byte
 		if r.flags == recordLast {
-			before = f.appendDigest(nil, b.first, content)
+			before = f.appendDigest(nil, b, content)
 		}
 		if err := f.put(ctx, b, appendRecord(before, r)); err != nil || r.flags != 0 {
 			return err
@@ -314,7 +331,7 @@ func (f *feeder) fillLarge(ctx context.Context, b *batch) error {
 }
 
 // appendDigest says the digest of a file whose digest was open, which is known when all of it was read.
-func (f *feeder) appendDigest(frame []byte, position int, content any) []byte {
+func (f *feeder) appendDigest(frame []byte, b *batch, content any) []byte {
 	known, ok := content.(fsys.Digested)
 	if !ok {
 		return frame
@@ -323,8 +340,8 @@ func (f *feeder) appendDigest(frame []byte, position int, content any) []byte {
 	if !ok {
 		return frame // it has changed, which the far end finds out by this missing
 	}
-	f.wanted[position].Digest = digest
-	return appendRecord(frame, record{position, recordDigest, digest[:]})
+	b.files[0].Digest = digest
+	return appendRecord(frame, record{b.first, recordDigest, digest[:]})
 }
 
 // fillChanged sends what is new of a file, and names what the old version has.
@@ -349,7 +366,7 @@ func (f *feeder) fillChanged(ctx context.Context, b *batch, content io.Reader, m
 			flush()
 			r := record{b.first, recordLast, nil}
 			if errors.Is(err, io.EOF) {
-				frame = f.appendDigest(frame, b.first, content)
+				frame = f.appendDigest(frame, b, content)
 			} else {
 				r = failedRecord(b.first, err)
 			}

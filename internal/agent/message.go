@@ -157,11 +157,16 @@ type wanted struct {
 	of      int      // how many there are in all
 	indexes []int    // of those here, ascending; nil: they are all
 	entries []manifest.Entry
+	all     calls.Entries // all of them, and all are new, in the place of a list; nil: it is otherwise
 }
 
 // wantedOf gives the entries that an answer is about. What it says may be wrong.
 func wantedOf(a *compareAnswer, q *calls.Comparing) *wanted {
 	out := &wanted{as: q.As, of: q.Paths(), indexes: []int{}}
+	if q.Content != nil && q.Content.Folded() && len(a.Changes) == 0 && len(a.New) == 1 && a.New[0] == (newRun{Count: out.of}) {
+		out.all = q.Content
+		return out
+	}
 	for _, run := range a.New {
 		for i := range min(run.Count, out.of) {
 			if out.indexes = append(out.indexes, run.First+i); len(out.indexes) > out.of/few {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -81,8 +82,26 @@ func (a *app) manifest(ctx context.Context, format, output string) error {
 	return nil
 }
 
+// isStream tells whether a name is that of a device or a pipe: it is written to, and must stay what it is.
+func isStream(name string) bool {
+	info, err := os.Stat(name)
+	return err == nil && !info.Mode().IsRegular() && !info.IsDir()
+}
+
+// writeStream writes into a device or a pipe.
+func writeStream(name string, write func(io.Writer) error) error {
+	file, err := os.OpenFile(name, os.O_WRONLY, 0)
+	if err != nil {
+		return usageError(fmt.Sprintf("%s cannot be written: %v", name, err), "")
+	}
+	return errors.Join(write(file), file.Close())
+}
+
 // writeWhole writes a file in one step: it is whole and new, or as it was.
 func writeWhole(name string, write func(io.Writer) error) error {
+	if isStream(name) {
+		return writeStream(name, write)
+	}
 	file, err := os.CreateTemp(filepath.Dir(name), ".tartine-*")
 	if err != nil {
 		return usageError(fmt.Sprintf("%s cannot be written: %v", name, err), "")

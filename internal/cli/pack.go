@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"strings"
 
@@ -146,9 +147,16 @@ func (a *app) pack(ctx context.Context, p *packing) error {
 	return nil
 }
 
-func (a *app) packTo(ctx context.Context, form *packed.Form, c *content.Content, output string, watch *site.Watch) (*packed.Done, error) {
-	if output == "-" {
+func (a *app) packTo(ctx context.Context, form *packed.Form, c *content.Content, output string, watch *site.Watch) (done *packed.Done, err error) {
+	switch {
+	case output == "-":
 		return form.PackTo(ctx, c, a.stdout, watch)
+	case isStream(output):
+		err = writeStream(output, func(out io.Writer) (err error) {
+			done, err = form.PackTo(ctx, c, out, watch)
+			return err
+		})
+		return done, err
 	}
 	return form.Pack(ctx, c, output, watch)
 }

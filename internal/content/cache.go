@@ -2,14 +2,12 @@ package content
 
 import (
 	"bufio"
-	"bytes"
 	"crypto/sha256"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"hash/crc32"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -101,7 +99,7 @@ type stretch struct {
 // added is the records of a folder that have changed, as they are written.
 type added struct {
 	records []byte
-	day     uint32 // the latest
+	stretch // where they are in the new file, when records is nil
 }
 
 // digests is the cache of one source while a scan goes on. It is used by one goroutine at a time, but for beside.
@@ -116,6 +114,10 @@ type digests struct {
 	turn  sync.Mutex       // of those who look at what stays in memory
 	mu    sync.Mutex       // for what follows
 	added map[string]added // folders that have changed, in the place of those of old
+	held  int              // bytes of their records that are in memory
+	fresh *os.File         // the new file, which takes the place of the old one in the end; nil: there is none yet
+	end   int64            // of it
+	wrong error            // why it cannot be written
 
 	folders []*folderDigests // those that are in memory: a folder, and those above it
 }
@@ -147,11 +149,16 @@ func (c *Cache) load(source string) *digests {
 	return d
 }
 
-// close closes the file of the cache.
+// close closes the file of the cache. A new one that was not finished goes.
 func (d *digests) close() {
 	if d.old != nil {
 		d.old.Close()
 		d.old = nil
+	}
+	if d.fresh != nil {
+		d.fresh.Close()
+		_ = os.Remove(d.fresh.Name()) // else a later run does it
+		d.fresh = nil
 	}
 }
 
@@ -257,18 +264,22 @@ func (d *digests) folder(dir string) *folderDigests {
 func (d *digests) read(dir string) []record {
 	d.mu.Lock()
 	added, isNew := d.added[dir]
+	from, s, found := d.fresh, added.stretch, isNew
 	d.mu.Unlock()
 	text := added.records
 	if !isNew {
-		s, found := d.known[dir]
-		if !found || d.old == nil {
+		from = d.old
+		s, found = d.known[dir]
+	}
+	if text == nil {
+		if !found || from == nil {
 			return nil
 		}
 		buffer := texts.Get().(*[]byte) // its records do not keep it
 		defer texts.Put(buffer)
 		*buffer = slices.Grow((*buffer)[:0], int(s.length))[:s.length]
 		text = *buffer
-		if _, err := d.old.ReadAt(text, s.at); err != nil || crc32.Checksum(text, castagnoli) != s.sum {
+		if _, err := from.ReadAt(text, s.at); err != nil || crc32.Checksum(text, castagnoli) != s.sum {
 			return nil
 		}
 	}
@@ -344,9 +355,49 @@ func (d *digests) putAway(f *folderDigests) {
 	f.changed = false
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	d.held -= len(d.added[f.dir].records)
 	var a added
 	a.records, a.day = packRecords(f.records, d.today)
 	d.added[f.dir] = a
+	if d.held += len(a.records); d.held > mostHeld && d.wrong == nil {
+		d.wrong = d.spill()
+	}
+}
+
+// mostHeld is how many bytes of records are in memory before they are written.
+const mostHeld = 4 << 20
+
+// spill writes the records that are in memory into the new file, which begins with them.
+func (d *digests) spill() error {
+	if d.fresh == nil {
+		fresh, err := newFile(d.file)
+		if err != nil {
+			return err
+		}
+		d.fresh, d.end = fresh, int64(len(cacheMagic))
+		if _, err := fresh.WriteString(cacheMagic); err != nil {
+			return err
+		}
+	}
+	out := bufio.NewWriterSize(io.NewOffsetWriter(d.fresh, d.end), 256<<10)
+	at := d.end
+	for dir, a := range d.added {
+		if a.records == nil {
+			continue
+		}
+		a.at, a.length, a.sum = at, uint32(len(a.records)), crc32.Checksum(a.records, castagnoli)
+		if _, err := out.Write(a.records); err != nil {
+			return err
+		}
+		at += int64(len(a.records))
+		a.records = nil
+		d.added[dir] = a
+	}
+	if err := out.Flush(); err != nil {
+		return err
+	}
+	d.end, d.held = at, 0
+	return nil
 }
 
 func (f *folderDigests) find(name string) (at int, found bool) {
@@ -440,51 +491,57 @@ func (d *digests) save() error {
 	if d.file == "" || len(d.added) == 0 {
 		return nil
 	}
-	return replaceFile(d.file, d.write)
+	if d.wrong == nil {
+		d.wrong = d.spill()
+	}
+	if d.wrong == nil {
+		d.wrong = d.finish()
+	}
+	if d.wrong != nil {
+		return d.wrong
+	}
+	if d.old != nil {
+		d.old.Close() // which some systems ask for before another one takes its name
+		d.old = nil
+	}
+	fresh := d.fresh
+	d.fresh = nil
+	return place(fresh, d.file)
 }
 
-// write writes all that is known: what has changed, and what is still of use of the rest. The old file is closed then,
-// which some systems ask for before another one takes its name.
-func (d *digests) write(out io.Writer) error {
-	if _, err := io.WriteString(out, cacheMagic); err != nil {
-		return err
-	}
+// finish writes what is still of use of the old file, and the index, behind what has changed.
+func (d *digests) finish() error {
 	var index []byte
-	at := int64(len(cacheMagic))
-	add := func(dir string, s stretch, from io.Reader) error {
-		if _, err := io.CopyN(out, from, int64(s.length)); err != nil {
-			return err
-		}
+	out, at := bufio.NewWriterSize(io.NewOffsetWriter(d.fresh, d.end), 256<<10), d.end
+	add := func(dir string, s stretch) {
 		index = binary.LittleEndian.AppendUint16(index, uint16(len(dir)))
 		index = append(index, dir...)
-		index = binary.LittleEndian.AppendUint64(index, uint64(at))
+		index = binary.LittleEndian.AppendUint64(index, uint64(s.at))
 		for _, n := range []uint32{s.length, s.sum, s.day} {
 			index = binary.LittleEndian.AppendUint32(index, n)
 		}
-		at += int64(s.length)
-		return nil
 	}
 	for dir, s := range d.known {
 		if _, changed := d.added[dir]; changed || d.today-s.day > cacheDays || d.old == nil {
 			continue
 		}
-		if err := add(dir, s, io.NewSectionReader(d.old, s.at, int64(s.length))); err != nil {
+		if _, err := io.CopyN(out, io.NewSectionReader(d.old, s.at, int64(s.length)), int64(s.length)); err != nil {
 			return err
 		}
+		s.at = at
+		add(dir, s)
+		at += int64(s.length)
 	}
 	for dir, a := range d.added {
-		if len(a.records) == 0 {
-			continue
-		}
-		s := stretch{0, uint32(len(a.records)), crc32.Checksum(a.records, castagnoli), a.day}
-		if err := add(dir, s, bytes.NewReader(a.records)); err != nil {
-			return err
+		if a.length > 0 {
+			add(dir, a.stretch)
 		}
 	}
 	index = binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint64(index, uint64(at)), crc32.Checksum(index, castagnoli))
-	_, err := out.Write(index)
-	d.close()
-	return err
+	if _, err := out.Write(index); err != nil {
+		return err
+	}
+	return out.Flush()
 }
 
 // ReplaceFile writes a file of a cache in one step, and its folder where that is missing.
@@ -496,10 +553,7 @@ func ReplaceFile(name string, content []byte) error {
 }
 
 func replaceFile(name string, write func(io.Writer) error) error {
-	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
-		return err
-	}
-	file, err := os.CreateTemp(filepath.Dir(name), "new-*")
+	file, err := newFile(name)
 	if err != nil {
 		return err
 	}
@@ -507,16 +561,40 @@ func replaceFile(name string, write func(io.Writer) error) error {
 	if err = write(buffered); err == nil {
 		err = buffered.Flush()
 	}
-	if closing := file.Close(); err == nil {
-		err = closing
+	if err != nil {
+		file.Close()
+		_ = os.Remove(file.Name()) // else a later run does it
+		return err
 	}
+	return place(file, name)
+}
+
+// newPrefix begins the names of files that take the place of others.
+const newPrefix = "new-"
+
+// newFile makes a file that is to take the place of another one. Those go that runs have left which were killed.
+func newFile(name string) (*os.File, error) {
+	dir := filepath.Dir(name)
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	left, _ := filepath.Glob(filepath.Join(dir, newPrefix+"*")) // the pattern is well formed
+	for _, old := range left {
+		if info, err := os.Lstat(old); err == nil && time.Since(info.ModTime()) > 24*time.Hour {
+			_ = os.Remove(old) // it is only in the way of room
+		}
+	}
+	return os.CreateTemp(dir, newPrefix+"*")
+}
+
+// place puts a new file into its place.
+func place(file *os.File, name string) error {
+	err := file.Close()
 	if err == nil {
 		err = os.Rename(file.Name(), name)
 	}
 	if err != nil {
-		if removing := os.Remove(file.Name()); removing != nil && !errors.Is(removing, fs.ErrNotExist) {
-			return removing
-		}
+		_ = os.Remove(file.Name()) // else a later run does it
 	}
 	return err
 }

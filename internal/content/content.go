@@ -80,7 +80,7 @@ type Tree struct {
 
 	folding sync.Mutex       // of those who may want the entries unfolded
 	folds   *folds           // what they are folded up in; nil: they are here
-	lookups int              // in the folds
+	recent  []*openFolder    // of them, while single files are opened
 	entries []manifest.Entry // sorted by path
 	from    []int32          // the source of each
 	later   map[string]*later
@@ -167,6 +167,11 @@ func Scan(ctx context.Context, sources []Source, opt Options) (*Tree, error) {
 		g.caches = opt.memory.digests()
 	} else {
 		g.caches = opt.Cache.loadAll(sources)
+		defer func() {
+			for _, cache := range g.caches {
+				cache.close()
+			}
+		}()
 	}
 	for i := range tree.Sources {
 		w := &walker{source: &tree.Sources[i], index: int32(i), opt: &opt, gathering: g}
@@ -182,13 +187,18 @@ func Scan(ctx context.Context, sources []Source, opt Options) (*Tree, error) {
 		tree.Findings = append(tree.Findings, w.findings...)
 		tree.Landings = append(tree.Landings, Landing{Source: tree.Sources[i], Single: w.single})
 	}
-	if folded, err := g.fold(ctx); folded || err != nil {
-		return tree, err
-	}
-	g.unfold()
-	if err := g.digest(ctx); err != nil {
+	taken, err := g.settle(ctx)
+	if err != nil {
 		return nil, err
 	}
+	g.saveCaches()
+	if g.leave(taken) {
+		tree.sortFindings()
+		return tree, nil
+	}
+	tree.entries, tree.from = taken.list()
+	g.judge()
+	tree.sortFindings()
 	if err := tree.checkShape(); err != nil {
 		return nil, err
 	}

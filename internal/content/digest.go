@@ -26,43 +26,55 @@ const (
 // reading is a file whose digest is found out.
 type reading struct {
 	entry   *manifest.Entry // of the tree
+	member  *member         // that it is; nil: it is in a list
 	id      identity        // as it was when it was read
 	source  int32
 	verdict verdict
 	err     error // why it could not be read
 }
 
-// digest finds out the digests that no cache knows, and drops the files that could not be read.
-func (g *gathering) digest(ctx context.Context) error {
-	failed := map[*manifest.Entry]bool{}
-	for next := 0; next < len(g.entries); {
-		var unread, unopened []reading
-		unread, unopened, next = g.unread(next)
-		if err := g.readAll(ctx, unread, *g.opt); err != nil {
-			return err
-		}
-		g.peekAll(unopened, *g.opt)
-		for i := range unread {
-			g.learn(&unread[i])
-		}
-		for _, r := range append(unread, unopened...) {
-			if r.err != nil {
-				g.Failed = append(g.Failed, Failure{r.entry.Path, g.Sources[r.source].local(r.entry.Path), cause(r.err)})
-				failed[r.entry] = true
-			} else if r.verdict != harmless {
-				g.suspect(r.entry.Path, r.source, r.verdict)
+// digest finds out the digests of files in some folders that no cache knows. Those that could not be read are marked.
+func (g *gathering) digest(ctx context.Context, folders [][]member) error {
+	var unread, unopened []reading
+	for _, members := range folders {
+		for i := range members {
+			m := &members[i]
+			if m.Kind != manifest.File || !m.Digest.IsZero() {
+				continue
+			}
+			r := reading{entry: &m.Entry, member: m, source: m.source}
+			if g.opt.Later > 0 && m.Size >= g.opt.Later && g.Sources[r.source].Files == nil {
+				unopened = append(unopened, r)
+			} else {
+				unread = append(unread, r)
 			}
 		}
 	}
-	g.saveCaches()
+	if err := g.readAll(ctx, unread, *g.opt); err != nil {
+		return err
+	}
+	g.peekAll(unopened, *g.opt)
+	for i := range unread {
+		g.learn(&unread[i])
+	}
+	for _, r := range append(unread, unopened...) {
+		if r.err != nil {
+			g.Failed = append(g.Failed, Failure{r.entry.Path, g.Sources[r.source].local(r.entry.Path), cause(r.err)})
+			r.member.source = failed
+		} else if r.verdict != harmless {
+			g.suspect(r.entry.Path, r.source, r.verdict)
+		}
+	}
+	return nil
+}
+
+// judge notes what the guard says of files whose content is known.
+func (g *gathering) judge() {
 	for _, s := range g.suspects {
 		if at, found := g.Find(s.path); found && g.from[at] == s.source {
 			g.suspect(s.path, s.source, s.verdict)
 		}
 	}
-	g.drop(failed)
-	g.sortFindings()
-	return nil
 }
 
 func (g *gathering) saveCaches() {

@@ -13,8 +13,8 @@ import (
 )
 
 // What a scan takes is folded up, folder by folder: an entry takes some fifty bytes so, and a list of all of them three times
-// as many. Where a content has nothing about it that takes a list to see to, and its digests are known but for a few, it
-// stays so until somebody asks for the list (see Tree.Entries): a site that is as it was does with it.
+// as many. Digests are found out folder by folder, too. Where a content has nothing about it that takes a list to see to, it stays
+// so until somebody asks for the list (see Tree.Entries): a site that is as it was, or that is new, does without.
 
 // piece is what is directly in a folder, of one source, sorted by name. Of each: how many bytes its name has in common with the
 // one before (uvarint), the length of the rest (uvarint), the rest, and the facts as in manifest.Packed.
@@ -22,27 +22,35 @@ type piece struct {
 	dir    string // of the tree
 	source int32
 	count  int32
-	paths  int // bytes of all paths
+	unread int32 // files without a digest
+	paths  int   // bytes of all paths
 	packed []byte
 }
 
 // packPieces folds up what a folder of a source holds, and the folder itself, which is in the one above it.
-func packPieces(all []found) (out []piece) {
+func packPieces(all []found) []piece {
+	return pack(len(all), all[0].source, func(i int) *manifest.Entry { return &all[i].Entry })
+}
+
+// pack folds up entries of one source.
+func pack(count int, source int32, at func(i int) *manifest.Entry) (out []piece) {
 	own := packers.Get().(*packer)
 	order, packed := own.order[:0], own.packed
-	for i := range all {
+	sorted := true
+	for i := range count {
 		order = append(order, int32(i))
+		sorted = sorted && (i == 0 || at(i-1).Path <= at(i).Path)
 	}
 	own.order = order
-	if !slices.IsSortedFunc(all, func(a, b found) int { return strings.Compare(a.Path, b.Path) }) {
-		slices.SortFunc(order, func(a, b int32) int { return strings.Compare(all[a].Path, all[b].Path) })
+	if !sorted {
+		slices.SortFunc(order, func(a, b int32) int { return strings.Compare(at(int(a)).Path, at(int(b)).Path) })
 	}
 	for len(order) > 0 {
 		dir, before := "", ""
-		p := piece{source: all[0].source}
+		p := piece{source: source}
 		packed = packed[:0]
 		for ; len(order) > 0; order = order[1:] {
-			e := &all[order[0]].Entry
+			e := at(int(order[0]))
 			within, name := fsys.Split(e.Path)
 			if p.count == 0 {
 				dir = within
@@ -56,6 +64,9 @@ func packPieces(all []found) (out []piece) {
 			packed = binary.AppendUvarint(binary.AppendUvarint(packed, uint64(common)), uint64(len(name)-common))
 			packed = manifest.AppendFacts(append(packed, name[common:]...), e)
 			before, p.count, p.paths = name, p.count+1, p.paths+len(e.Path)
+			if e.Kind == manifest.File && e.Digest.IsZero() {
+				p.unread++
+			}
 		}
 		p.dir, p.packed = dir, slices.Clone(packed)
 		out = append(out, p)
@@ -78,6 +89,9 @@ type member struct {
 	manifest.Entry
 	source int32
 }
+
+// failed is in the place of the source where a file could not be read.
+const failed = -1
 
 // unpack appends the entries of a piece. Their paths are parts of one text.
 func (p *piece) unpack(out []member) []member {
@@ -115,9 +129,6 @@ func (p *piece) unpack(out []member) []member {
 type folds struct {
 	pieces []piece // in the order of compareFolders, and of their sources
 	count  int     // of entries, once they are counted
-	// fresh is the entries whose digests were found out after they had been folded up, by path.
-	fresh map[string]*manifest.Entry
-	once  bool // what was walked is not needed any more
 }
 
 // compareFolders compares folders of a tree as the paths below them are.
@@ -146,8 +157,8 @@ func isBefore(dir, path string) bool {
 }
 
 // walk calls take with all entries in the order of their paths, and whether there is something below them, until it tells
-// that that is enough; and collide, unless it is nil, with those that have one path, of which the last one counts.
-func (f *folds) walk(collide func(same []member), take func(m *member, below bool) bool) {
+// that that is enough. No path occurs twice (see settle).
+func (f *folds) walk(take func(m *member, below bool) bool) {
 	type folder struct {
 		members []member
 		at      int
@@ -174,9 +185,6 @@ func (f *folds) walk(collide func(same []member), take func(m *member, below boo
 			first := next
 			for ; next < len(f.pieces) && f.pieces[next].dir == f.pieces[first].dir; next++ {
 				into.members = f.pieces[next].unpack(into.members)
-				if f.once {
-					f.pieces[next].packed = nil
-				}
 			}
 			if next > first+1 {
 				slices.SortStableFunc(into.members, func(a, b member) int { return strings.Compare(a.Path, b.Path) })
@@ -187,13 +195,8 @@ func (f *folds) walk(collide func(same []member), take func(m *member, below boo
 		if inner == nil {
 			return
 		}
-		first := inner.at
-		for inner.at++; inner.at < len(inner.members) && inner.members[inner.at].Path == inner.members[first].Path; inner.at++ {
-		}
-		if collide != nil && inner.at > first+1 {
-			collide(inner.members[first:inner.at])
-		}
-		m := &inner.members[inner.at-1]
+		m := &inner.members[inner.at]
+		inner.at++
 		if !take(m, f.isBelow(next, m.Path)) {
 			return
 		}
@@ -220,23 +223,20 @@ func isImplied(e *manifest.Entry, below bool) bool {
 
 // each calls visit with the entries of a tree that is in shape, until it tells that that is enough.
 func (f *folds) each(visit func(e *manifest.Entry, source int32) bool) {
-	f.walk(nil, func(m *member, below bool) bool {
-		e := &m.Entry
-		switch fresh := f.fresh[e.Path]; {
+	f.walk(func(m *member, below bool) bool {
+		switch e := &m.Entry; {
 		case isImplied(e, below):
 			return true
-		case fresh != nil:
-			e = fresh
 		case e.Kind == manifest.Dir:
 			e.Size = 0
 		}
-		return visit(e, m.source)
+		return visit(&m.Entry, m.source)
 	})
 }
 
-// unfold gives the list of all entries of a tree that is in shape, and their sources; nothing is left of the folds then.
+// unfold gives the list of all entries of a tree that is in shape, and their sources.
 func (f *folds) unfold() (entries []manifest.Entry, from []int32) {
-	entries, from, f.once = make([]manifest.Entry, 0, f.count), make([]int32, 0, f.count), true
+	entries, from = make([]manifest.Entry, 0, f.count), make([]int32, 0, f.count)
 	f.each(func(e *manifest.Entry, source int32) bool {
 		entries, from = append(entries, *e), append(from, source)
 		return true
@@ -244,22 +244,27 @@ func (f *folds) unfold() (entries []manifest.Entry, from []int32) {
 	return entries, from
 }
 
-// find gives the source of what is at a path.
-func (f *folds) find(path string) (source int32, found bool) {
-	dir, _ := fsys.Split(path)
-	at := sort.Search(len(f.pieces), func(i int) bool { return compareFolders(f.pieces[i].dir, dir) >= 0 })
-	for ; at < len(f.pieces) && f.pieces[at].dir == dir; at++ {
-		for _, m := range f.pieces[at].unpack(nil) {
-			if m.Path == path {
-				source, found = m.source, true // the later one counts
-			}
-		}
-	}
-	return source, found
+// openFolder is the paths of what is in a folder, sorted, and the source of each.
+type openFolder struct {
+	dir     string
+	paths   []string
+	sources []int32
 }
 
-// mostLookups is how often a folded tree is asked for single paths. Who asks more often is better off with the list.
-const mostLookups = 64
+// open gives what is in a folder.
+func (f *folds) open(dir string) *openFolder {
+	at := sort.Search(len(f.pieces), func(i int) bool { return compareFolders(f.pieces[i].dir, dir) >= 0 })
+	var members []member
+	for ; at < len(f.pieces) && f.pieces[at].dir == dir; at++ {
+		members = f.pieces[at].unpack(members)
+	}
+	slices.SortFunc(members, func(a, b member) int { return strings.Compare(a.Path, b.Path) })
+	out := &openFolder{dir: dir}
+	for i := range members {
+		out.paths, out.sources = append(out.paths, members[i].Path), append(out.sources, members[i].source)
+	}
+	return out
+}
 
 // Entries gives all entries, sorted by path.
 func (t *Tree) Entries() []manifest.Entry {
@@ -289,55 +294,150 @@ func (t *Tree) count() int {
 
 func (t *Tree) each(visit func(e *manifest.Entry) bool) {
 	t.folding.Lock()
-	defer t.folding.Unlock()
-	if t.folds != nil {
-		t.folds.each(func(e *manifest.Entry, _ int32) bool { return visit(e) })
+	f, entries := t.folds, t.entries
+	t.folding.Unlock()
+	if f != nil {
+		f.each(func(e *manifest.Entry, _ int32) bool { return visit(e) })
 		return
 	}
-	for i := range t.entries {
-		if !visit(&t.entries[i]) {
+	for i := range entries {
+		if !visit(&entries[i]) {
 			return
 		}
 	}
 }
 
+// mostOpen is how many folders are kept unfolded: files are opened in the order of their paths, or nearly so.
+const mostOpen = 4
+
 // feeding gives the source that feeds a path.
 func (t *Tree) feeding(path string) (source int32, found bool) {
 	t.folding.Lock()
-	if t.lookups++; t.folds != nil && t.lookups <= mostLookups {
-		defer t.folding.Unlock()
-		return t.folds.find(path)
+	defer t.folding.Unlock()
+	if t.folds == nil {
+		at, found := manifest.Find(t.entries, path)
+		if found {
+			source = t.from[at]
+		}
+		return source, found
 	}
-	t.folding.Unlock()
-	at, found := t.Find(path)
+	dir, _ := fsys.Split(path)
+	at := slices.IndexFunc(t.recent, func(f *openFolder) bool { return f.dir == dir })
+	if at < 0 {
+		if len(t.recent) == mostOpen {
+			t.recent = slices.Delete(t.recent, 0, 1)
+		}
+		t.recent, at = append(t.recent, t.folds.open(dir)), len(t.recent)
+	}
+	in := t.recent[at]
+	i, found := slices.BinarySearch(in.paths, path)
 	if found {
-		source = t.from[at]
+		source = in.sources[i]
 	}
 	return source, found
 }
 
-// unfold puts what was taken into a list, in which the later source wins where several bring a path.
-func (g *gathering) unfold() {
-	f, count := g.sorted(), 0
-	for i := range f.pieces {
-		count += int(f.pieces[i].count)
+// mostWaiting is how many entries are unfolded at once while digests are found out, but for those of one folder.
+const mostWaiting = 4 * stretchFiles
+
+// settle puts what was taken into order: the later source wins where several bring a path, and digests that no cache knows are
+// found out. Files that could not be read are named, and are not part of it.
+func (g *gathering) settle(ctx context.Context) (*folds, error) {
+	sortPieces(g.pieces)
+	var (
+		out            []piece
+		waiting        [][]member // folders
+		unread, unfold int        // files and entries of those
+		finish         = func() error {
+			err := g.digest(ctx, waiting)
+			for _, members := range waiting {
+				out = appendPieces(out, members)
+			}
+			waiting, unread, unfold = nil, 0, 0
+			return err
+		}
+	)
+	for all := g.pieces; len(all) > 0; {
+		same, missing := 0, 0
+		for ; same < len(all) && all[same].dir == all[0].dir; same++ {
+			missing += int(all[same].unread)
+		}
+		if same == 1 && missing == 0 {
+			out, all = append(out, all[0]), all[1:]
+			continue
+		}
+		var members []member
+		for i := range all[:same] {
+			members, all[i].packed = all[i].unpack(members), nil
+		}
+		if same > 1 {
+			slices.SortStableFunc(members, func(a, b member) int { return strings.Compare(a.Path, b.Path) })
+			members = g.winners(members)
+		}
+		all = all[same:]
+		waiting, unread, unfold = append(waiting, members), unread+missing, unfold+len(members)
+		if unread >= stretchFiles || unfold >= mostWaiting {
+			if err := finish(); err != nil {
+				return nil, err
+			}
+		}
 	}
-	g.entries, g.from, f.once = make([]manifest.Entry, 0, count), make([]int32, 0, count), true
-	f.walk(g.noteCollision, func(m *member, _ bool) bool {
-		g.entries, g.from = append(g.entries, m.Entry), append(g.from, m.source)
-		return true
-	})
+	if err := finish(); err != nil {
+		return nil, err
+	}
 	g.pieces = nil
+	sortPieces(out)
+	return &folds{pieces: out}, nil
 }
 
-func (g *gathering) sorted() *folds {
-	slices.SortStableFunc(g.pieces, func(a, b piece) int {
+func sortPieces(pieces []piece) {
+	slices.SortStableFunc(pieces, func(a, b piece) int {
 		if order := compareFolders(a.dir, b.dir); order != 0 {
 			return order
 		}
 		return int(a.source - b.source)
 	})
-	return &folds{pieces: g.pieces}
+}
+
+// appendPieces folds up what is in a folder, a piece for each source.
+func appendPieces(out []piece, members []member) []piece {
+	for len(members) > 0 {
+		var own, others []int
+		for i := range members {
+			switch members[i].source {
+			case failed:
+			case members[0].source:
+				own = append(own, i)
+			default:
+				others = append(others, i)
+			}
+		}
+		if len(own) > 0 {
+			out = append(out, pack(len(own), members[0].source, func(i int) *manifest.Entry { return &members[own[i]].Entry })...)
+		}
+		rest := make([]member, len(others))
+		for i, at := range others {
+			rest[i] = members[at]
+		}
+		members = rest
+	}
+	return out
+}
+
+// winners gives the members that count where several have one path: the last of them.
+func (g *gathering) winners(members []member) []member {
+	kept := members[:0]
+	for first := 0; first < len(members); {
+		end := first + 1
+		for end < len(members) && members[end].Path == members[first].Path {
+			end++
+		}
+		if end > first+1 {
+			g.noteCollision(members[first:end])
+		}
+		kept, first = append(kept, members[end-1]), end
+	}
+	return kept
 }
 
 // noteCollision notes that several sources bring one path, the last of them its winner. Folders merge and do not count.
@@ -354,37 +454,43 @@ func (g *gathering) noteCollision(same []member) {
 	}
 }
 
-// fold leaves what was taken folded up, where that can be, with all that Scan has to tell of it. Else it is as if it had not
-// been called, but for what is in the cache.
-func (g *gathering) fold(ctx context.Context) (folded bool, err error) {
+// list gives all that was taken, in the order of paths, and the source of each.
+func (f *folds) list() (entries []manifest.Entry, from []int32) {
+	count := 0
+	for i := range f.pieces {
+		count += int(f.pieces[i].count)
+	}
+	entries, from = make([]manifest.Entry, 0, count), make([]int32, 0, count)
+	f.walk(func(m *member, _ bool) bool {
+		entries, from = append(entries, m.Entry), append(from, m.source)
+		return true
+	})
+	return entries, from
+}
+
+// leave leaves what was taken folded up, where that can be, with all that Scan has to tell of it.
+func (g *gathering) leave(f *folds) bool {
 	onDisk := !slices.ContainsFunc(g.Sources, func(s Source) bool { return s.Files != nil })
 	if g.opt.Fold == 0 || g.opt.memory != nil || len(g.opt.Attributes)+len(g.suspects) > 0 || !onDisk {
-		return false, nil
+		return false
 	}
 	var (
-		f      = g.sorted()
-		unread []reading
-		links  = map[string]string{}
-		lands  = make([]Landing, len(g.Landings))
-		plain  = true
+		links = map[string]string{}
+		lands = make([]Landing, len(g.Landings))
+		plain = true
 	)
-	f.walk(g.noteCollision, func(m *member, below bool) bool {
+	f.walk(func(m *member, below bool) bool {
 		e := &m.Entry
 		switch {
 		case isImplied(e, below):
 			return true
-		case below && e.Kind != manifest.Dir:
+		case below && e.Kind != manifest.Dir, e.Kind == manifest.File && e.Digest.IsZero():
 			plain = false
 		case e.Kind == manifest.Link:
 			links[e.Path] = e.Link
 		case e.Kind == manifest.File:
 			lands[m.source].Files++
 			lands[m.source].Bytes += e.Size
-			if e.Digest.IsZero() {
-				own := *e
-				unread = append(unread, reading{entry: &own, source: m.source})
-				plain = len(unread) <= stretchFiles && (g.opt.Later == 0 || e.Size < g.opt.Later)
-			}
 		}
 		f.count++
 		return plain
@@ -392,40 +498,12 @@ func (g *gathering) fold(ctx context.Context) (folded bool, err error) {
 	for path := range links {
 		plain = plain && !manifest.LeadsOut(path, manifest.LinksOf(links))
 	}
-	if plain = plain && f.count >= g.opt.Fold; plain {
-		plain, err = g.refresh(ctx, f, unread, lands)
-	}
-	if !plain || err != nil {
-		g.Collisions = nil
-		return false, err
+	if !plain || f.count < g.opt.Fold {
+		return false
 	}
 	for i := range lands {
 		g.Landings[i].Files, g.Landings[i].Bytes = lands[i].Files, lands[i].Bytes
 	}
-	g.saveCaches()
-	g.sortFindings()
-	g.folds, g.pieces = f, nil
-	return true, nil
-}
-
-// refresh finds out the digests that are missing, and tells whether that was all there was to it.
-func (g *gathering) refresh(ctx context.Context, f *folds, unread []reading, lands []Landing) (plain bool, err error) {
-	sizes := make([]int64, len(unread))
-	for i := range unread {
-		sizes[i] = unread[i].entry.Size
-	}
-	if err := g.readAll(ctx, unread, *g.opt); err != nil {
-		return false, err
-	}
-	plain, f.fresh = true, make(map[string]*manifest.Entry, len(unread))
-	for i := range unread {
-		r := &unread[i]
-		g.learn(r)
-		if plain = plain && r.err == nil && !g.suspicious(r.entry.Path, r.source, r.verdict); !plain {
-			continue
-		}
-		f.fresh[r.entry.Path] = r.entry
-		lands[r.source].Bytes += r.entry.Size - sizes[i]
-	}
-	return plain, nil
+	g.folds = f
+	return true
 }

@@ -74,23 +74,5 @@ func (g *gathering) take(all []found) {
 	g.suspects = append(g.suspects, suspects...)
 }
 
-// unread gives files of the tree that have no digest, from an entry on and in the order of their paths: those that are to be
-// read, and those whose digests stay open; no more than some thousands in all. Next is the entry to go on with.
-func (g *gathering) unread(from int) (unread, unopened []reading, next int) {
-	for next = from; next < len(g.entries) && len(unread)+len(unopened) < stretchFiles; next++ {
-		e := &g.entries[next]
-		if e.Kind != manifest.File || !e.Digest.IsZero() {
-			continue
-		}
-		r := reading{entry: e, source: g.from[next]}
-		if g.opt.Later > 0 && e.Size >= g.opt.Later && g.Sources[r.source].Files == nil {
-			unopened = append(unopened, r)
-		} else {
-			unread = append(unread, r)
-		}
-	}
-	return unread, unopened, next
-}
-
 // stretchFiles is how many files are read before what was found out is put away.
 const stretchFiles = 8192

@@ -234,11 +234,12 @@ func (s *Session) around(c *Comparison) *around {
 
 // alteredBy gives the paths that a deployment alters; strays are not among them.
 func alteredBy(r *diff.Result) (out []Altered) {
-	for i := range r.Changes {
-		if c := &r.Changes[i]; c.Status != diff.Stray {
+	r.Each(func(c *diff.Change) bool {
+		if c.Status != diff.Stray {
 			out = append(out, Altered{c.Status, c.Path()})
 		}
-	}
+		return true
+	})
 	return out
 }
 

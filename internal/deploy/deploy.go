@@ -80,22 +80,24 @@ func (c *Comparison) kept() (out []string) {
 
 // SendBytes gives how many bytes a deployment would send.
 func (c *Comparison) SendBytes() (files int, bytes int64) {
-	for i := range c.Result.Changes {
-		if c.Result.Changes[i].Sends() {
+	c.Result.Each(func(change *diff.Change) bool {
+		if change.Sends() {
 			files++
-			bytes += c.Result.Changes[i].Want.Size
+			bytes += change.Want.Size
 		}
-	}
+		return true
+	})
 	return files, bytes
 }
 
 // sent gives the paths of the files that a deployment sends.
 func (c *Comparison) sent() (paths []string) {
-	for i := range c.Result.Changes {
-		if change := &c.Result.Changes[i]; change.Sends() {
+	c.Result.Each(func(change *diff.Change) bool {
+		if change.Sends() {
 			paths = append(paths, change.Path())
 		}
-	}
+		return true
+	})
 	return paths
 }
 

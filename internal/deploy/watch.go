@@ -42,13 +42,13 @@ func (r *Round) Changes(removed bool) (out []string) {
 	if r.Result == nil || r.Outcome == nil || r.Outcome.Number == 0 {
 		return nil
 	}
-	for i := range r.Result.Result.Changes {
-		c := &r.Result.Result.Changes[i]
+	r.Result.Result.Each(func(c *diff.Change) bool {
 		failed := slices.ContainsFunc(r.Outcome.Failed, func(f site.Failure) bool { return f.Path == c.Path() })
 		if c.Status != diff.Stray && !failed && (c.Want == nil) == removed {
 			out = append(out, c.Path())
 		}
-	}
+		return true
+	})
 	return out
 }
 

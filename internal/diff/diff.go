@@ -120,10 +120,32 @@ func (c *Change) Sends() bool {
 // Result is what must change, sorted by path.
 type Result struct {
 	Changes   []Change
+	All       Entries   // where these are all that there is, and all of them new, in the place of Changes; else nil
 	Same      int       // entries
 	SameBytes int64     //
 	Leaving   []Leaving // retired, and left for a while; sorted by path
 	Stale     bool      // something that is the same is recorded otherwise, or not at all
+}
+
+// Entries is entries of which there may be no list.
+type Entries interface {
+	Len() int
+	// Each calls visit with one after the other, in the order of their paths, until it tells that that is enough. Visit must not
+	// keep them.
+	Each(visit func(e *manifest.Entry) bool)
+}
+
+// Each calls visit with one change after the other, until it tells that that is enough. Visit must not keep them.
+func (r *Result) Each(visit func(c *Change) bool) {
+	if r.All != nil {
+		r.All.Each(func(e *manifest.Entry) bool { return visit(&Change{Status: New, Want: e}) })
+		return
+	}
+	for i := range r.Changes {
+		if !visit(&r.Changes[i]) {
+			return
+		}
+	}
 }
 
 // Leaving is a file that is no longer in the content, and stays until some time for those who ask for it still.
@@ -134,18 +156,20 @@ type Leaving struct {
 
 // Count gives the number of changes with a status and the bytes of their files.
 func (r *Result) Count(status Status) (n int, bytes int64) {
-	for i := range r.Changes {
-		if r.Changes[i].Status == status {
+	r.Each(func(c *Change) bool {
+		if c.Status == status {
 			n++
-			bytes += r.Changes[i].Size()
+			bytes += c.Size()
 		}
-	}
+		return true
+	})
 	return n, bytes
 }
 
 // Publishes tells whether a deployment has anything to do at the site. Strays count only when they are removed.
 func (r *Result) Publishes(removeStrays bool) bool {
-	return slices.ContainsFunc(r.Changes, func(c Change) bool { return c.Status != Stray || removeStrays })
+	return r.All != nil && r.All.Len() > 0 ||
+		slices.ContainsFunc(r.Changes, func(c Change) bool { return c.Status != Stray || removeStrays })
 }
 
 // Unresolved gives the found files whose digest must be known before Compare: where the size leaves it open whether

@@ -22,6 +22,7 @@ type Done struct {
 	Files     int
 	Bytes     int64 // of the files in it
 	Size      int64 // of the file
+	Verified  bool  // it was read again, and is what it should be
 	Unchanged bool  // it was there already, byte for byte, and was left as it is
 }
 
@@ -36,6 +37,7 @@ func (f *Form) Pack(ctx context.Context, c *content.Content, name string, watch 
 	if done.Digest, err = f.WriteFile(ctx, fresh, c.Entries(), c.Open, done.Tree, watch); err != nil {
 		return nil, err
 	}
+	done.Verified = true
 	info, err := os.Stat(fresh)
 	if err == nil {
 		done.Size = info.Size()

@@ -180,19 +180,16 @@ func (p *Printer) count(w word, n int, bytes, note string) {
 // names gives a row for each change with a status.
 func names(r *diff.Result, status diff.Status) iter.Seq[row] {
 	return func(yield func(row) bool) {
-		for i := range r.Changes {
-			change := &r.Changes[i]
+		r.Each(func(change *diff.Change) bool {
 			if change.Status != status {
-				continue
+				return true
 			}
 			line := row{word: word(status.String()), name: Name(change.Path()), bytes: change.Size(), note: note(change)}
 			if e := change.Want; e != nil && e.Kind != manifest.File || e == nil && change.Found.Kind != manifest.File {
 				line.bytes = -1
 			}
-			if !yield(line) {
-				return
-			}
-		}
+			return yield(line)
+		})
 	}
 }
 

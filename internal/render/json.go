@@ -60,14 +60,14 @@ func writeIndented(w io.Writer, kind string, value any, indent string) error {
 func byStatus(r *diff.Result) (paths map[diff.Status][]sized, drifted []sized) {
 	paths, drifted = map[diff.Status][]sized{diff.New: {}, diff.Changed: {}, diff.Retired: {}, diff.Stray: {}},
 		[]sized{}
-	for i := range r.Changes {
-		c := &r.Changes[i]
+	r.Each(func(c *diff.Change) bool {
 		s := sized{c.Path(), c.Size()}
 		paths[c.Status] = append(paths[c.Status], s)
 		if c.Drifted {
 			drifted = append(drifted, s)
 		}
-	}
+		return true
+	})
 	return paths, drifted
 }
 

@@ -20,7 +20,9 @@ func (p *Printer) Packed(beside io.Writer, name string, done *packed.Done) {
 		line("packed", "%s, %s, in %s", Count(done.Files, "file"), Bytes(done.Bytes), Bytes(done.Size))
 		return
 	}
-	line("verified", "all of it was read again and is what it should be")
+	if done.Verified {
+		line("verified", "all of it was read again and is what it should be")
+	}
 	result := word("packed")
 	if done.Unchanged {
 		result = "unchanged"
@@ -35,13 +37,14 @@ func (p *Printer) PackedJSON(name, format string, done *packed.Done) error {
 		result = "unchanged"
 	}
 	return WriteJSON(p.Out, struct {
-		Result string `json:"result"`
-		Output string `json:"output"`
-		Form   string `json:"form"`
-		Files  int    `json:"files"`
-		Bytes  int64  `json:"bytes"`
-		Size   int64  `json:"size"`
-		Tree   string `json:"tree"`
-		Digest string `json:"digest"`
-	}{result, name, format, done.Files, done.Bytes, done.Size, done.Tree.String(), done.Digest.String()})
+		Result   string `json:"result"`
+		Output   string `json:"output"`
+		Form     string `json:"form"`
+		Files    int    `json:"files"`
+		Bytes    int64  `json:"bytes"`
+		Size     int64  `json:"size"`
+		Tree     string `json:"tree"`
+		Digest   string `json:"digest"`
+		Verified bool   `json:"verified"` // it was read again
+	}{result, name, format, done.Files, done.Bytes, done.Size, done.Tree.String(), done.Digest.String(), done.Verified})
 }
