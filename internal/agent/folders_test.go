@@ -117,3 +117,37 @@ func TestWhatIsWantedIsFoundByItsIndex(t *testing.T) {
 		require.ErrorIs(t, err, ErrProtocol, wrong)
 	}
 }
+
+// TestWhatIsNeededIsGivenInItsOrder has a far end that needs some of what is all new, in any order, or what does not exist.
+func TestWhatIsNeededIsGivenInItsOrder(t *testing.T) {
+	all := &unlisted{entries: numberedEntries(map[string][]int{"": {0, 1, 2, 3, 4, 5}}, 1)}
+	c := &Client{compared: wantedOf(&compareAnswer{New: []newRun{{Count: 6}}}, &calls.Comparing{As: 7, Content: all})}
+	for _, test := range []struct {
+		want  []int
+		found int
+		list  bool
+	}{{[]int{0, 1, 2, 3, 4, 5}, 6, false}, {[]int{1, 4}, 2, false}, {nil, 0, false}, {[]int{4, 1}, 2, true}, {[]int{2, 2}, 2, true}, {[]int{5, 6}, 1, false}, {[]int{-1, 3}, 0, true}} {
+		all.lists = 0
+		var got []int
+		each, _ := c.needed(&calls.Staging{Comparison: 7, Content: all}, &need{Want: test.want})
+		each(func(e *manifest.Entry) bool {
+			if e == nil {
+				got = append(got, -1)
+				return false
+			}
+			got = append(got, slices.IndexFunc(all.entries, func(other manifest.Entry) bool { return other.Path == e.Path }))
+			return true
+		})
+		want := slices.Clone(test.want[:test.found])
+		if test.found < len(test.want) {
+			want = append(want, -1)
+		}
+		require.Equal(t, want, got)
+		require.Equal(t, test.list, all.lists > 0)
+	}
+	visited := 0
+	each, lasts := c.needed(&calls.Staging{Comparison: 7, Content: all}, &need{Want: []int{1, 3, 9}})
+	each(func(*manifest.Entry) bool { visited++; return false })
+	require.Equal(t, 1, visited, "whoever has enough is not called again")
+	require.False(t, lasts)
+}

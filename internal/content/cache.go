@@ -2,6 +2,7 @@ package content
 
 import (
 	"bufio"
+	"cmp"
 	"crypto/sha256"
 	"encoding/binary"
 	"errors"
@@ -42,6 +43,7 @@ import (
 type Cache struct {
 	dir   string
 	clock func() time.Time
+	hold  int // bytes of records that are in memory before they are written; 0: mostHeld
 }
 
 // UserCache is the cache in the user's cache folder ($XDG_CACHE_HOME/tartine/digests or what the system uses).
@@ -115,6 +117,7 @@ type digests struct {
 	mu    sync.Mutex       // for what follows
 	added map[string]added // folders that have changed, in the place of those of old
 	held  int              // bytes of their records that are in memory
+	most  int              // that many of them may be
 	fresh *os.File         // the new file, which takes the place of the old one in the end; nil: there is none yet
 	end   int64            // of it
 	wrong error            // why it cannot be written
@@ -135,7 +138,7 @@ func (c *Cache) load(source string) *digests {
 	if c == nil {
 		return d
 	}
-	d.today = uint32(c.clock().Unix() / 86400)
+	d.today, d.most = uint32(c.clock().Unix()/86400), cmp.Or(c.hold, mostHeld)
 	absolute, err := filepath.Abs(source)
 	if err != nil {
 		return d
@@ -359,12 +362,12 @@ func (d *digests) putAway(f *folderDigests) {
 	var a added
 	a.records, a.day = packRecords(f.records, d.today)
 	d.added[f.dir] = a
-	if d.held += len(a.records); d.held > mostHeld && d.wrong == nil {
+	if d.held += len(a.records); d.held > d.most && d.wrong == nil {
 		d.wrong = d.spill()
 	}
 }
 
-// mostHeld is how many bytes of records are in memory before they are written.
+// mostHeld is how many bytes of records are in memory before they are written, usually.
 const mostHeld = 4 << 20
 
 // spill writes the records that are in memory into the new file, which begins with them.
