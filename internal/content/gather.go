@@ -1,6 +1,9 @@
 package content
 
 import (
+	"context"
+	"slices"
+	"strings"
 	"sync"
 
 	"tartine/internal/fsys"
@@ -76,3 +79,160 @@ func (g *gathering) take(all []found) {
 
 // stretchFiles is how many files are read before what was found out is put away.
 const stretchFiles = 8192
+
+// mostWaiting is how many entries are unfolded at once while digests are found out, but for those of one folder.
+const mostWaiting = 4 * stretchFiles
+
+// settle puts what was taken into order: the later source wins where several bring a path, and digests that no cache knows are
+// found out. Files that could not be read are named, and are not part of it.
+func (g *gathering) settle(ctx context.Context) (*folds, error) {
+	sortPieces(g.pieces)
+	var (
+		out            []piece
+		waiting        [][]member // folders
+		unread, unfold int        // files and entries of those
+		finish         = func() error {
+			err := g.digest(ctx, waiting)
+			for _, members := range waiting {
+				out = appendPieces(out, members)
+			}
+			waiting, unread, unfold = nil, 0, 0
+			return err
+		}
+	)
+	for all := g.pieces; len(all) > 0; {
+		same, missing := 0, 0
+		for ; same < len(all) && all[same].dir == all[0].dir; same++ {
+			missing += int(all[same].unread)
+		}
+		if same == 1 && missing == 0 {
+			out, all = append(out, all[0]), all[1:]
+			continue
+		}
+		var members []member
+		for i := range all[:same] {
+			members, all[i].packed = all[i].unpack(members), nil
+		}
+		if same > 1 {
+			slices.SortStableFunc(members, func(a, b member) int { return strings.Compare(a.Path, b.Path) })
+			members = g.winners(members)
+		}
+		all = all[same:]
+		waiting, unread, unfold = append(waiting, members), unread+missing, unfold+len(members)
+		if unread >= stretchFiles || unfold >= mostWaiting {
+			if err := finish(); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if err := finish(); err != nil {
+		return nil, err
+	}
+	g.pieces = nil
+	sortPieces(out)
+	return &folds{pieces: out}, nil
+}
+
+func sortPieces(pieces []piece) {
+	slices.SortStableFunc(pieces, func(a, b piece) int {
+		if order := compareFolders(a.dir, b.dir); order != 0 {
+			return order
+		}
+		return int(a.source - b.source)
+	})
+}
+
+// appendPieces folds up what is in a folder, a piece for each source.
+func appendPieces(out []piece, members []member) []piece {
+	for len(members) > 0 {
+		var own, others []int
+		for i := range members {
+			switch members[i].source {
+			case failed:
+			case members[0].source:
+				own = append(own, i)
+			default:
+				others = append(others, i)
+			}
+		}
+		if len(own) > 0 {
+			out = append(out, pack(len(own), members[0].source, func(i int) *manifest.Entry { return &members[own[i]].Entry })...)
+		}
+		rest := make([]member, len(others))
+		for i, at := range others {
+			rest[i] = members[at]
+		}
+		members = rest
+	}
+	return out
+}
+
+// winners gives the members that count where several have one path: the last of them.
+func (g *gathering) winners(members []member) []member {
+	kept := members[:0]
+	for first := 0; first < len(members); {
+		end := first + 1
+		for end < len(members) && members[end].Path == members[first].Path {
+			end++
+		}
+		if end > first+1 {
+			g.noteCollision(members[first:end])
+		}
+		kept, first = append(kept, members[end-1]), end
+	}
+	return kept
+}
+
+// noteCollision notes that several sources bring one path, the last of them its winner. Folders merge and do not count.
+func (g *gathering) noteCollision(same []member) {
+	winner := &same[len(same)-1]
+	c := Collision{Path: winner.Path, Winner: int(winner.source)}
+	for i := range same[:len(same)-1] {
+		if same[i].Kind != manifest.Dir || winner.Kind != manifest.Dir {
+			c.Shadows = append(c.Shadows, int(same[i].source))
+		}
+	}
+	if c.Shadows != nil {
+		g.Collisions = append(g.Collisions, c)
+	}
+}
+
+// leave leaves what was taken folded up, where that can be, with all that Scan has to tell of it.
+func (g *gathering) leave(f *folds) bool {
+	onDisk := !slices.ContainsFunc(g.Sources, func(s Source) bool { return s.Files != nil })
+	if g.opt.Fold == 0 || g.opt.memory != nil || len(g.opt.Attributes)+len(g.suspects) > 0 || !onDisk {
+		return false
+	}
+	var (
+		links = map[string]string{}
+		lands = make([]Landing, len(g.Landings))
+		plain = true
+	)
+	f.walk(func(m *member, below bool) bool {
+		e := &m.Entry
+		switch {
+		case isImplied(e, below):
+			return true
+		case below && e.Kind != manifest.Dir, e.Kind == manifest.File && e.Digest.IsZero():
+			plain = false
+		case e.Kind == manifest.Link:
+			links[e.Path] = e.Link
+		case e.Kind == manifest.File:
+			lands[m.source].Files++
+			lands[m.source].Bytes += e.Size
+		}
+		f.count++
+		return plain
+	})
+	for path := range links {
+		plain = plain && !manifest.LeadsOut(path, manifest.LinksOf(links))
+	}
+	if !plain || f.count < g.opt.Fold {
+		return false
+	}
+	for i := range lands {
+		g.Landings[i].Files, g.Landings[i].Bytes = lands[i].Files, lands[i].Bytes
+	}
+	g.folds = f
+	return true
+}

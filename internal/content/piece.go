@@ -1,0 +1,120 @@
+package content
+
+import (
+	"encoding/binary"
+	"slices"
+	"strings"
+	"sync"
+
+	"tartine/internal/fsys"
+	"tartine/internal/manifest"
+)
+
+// piece is what is directly in a folder, of one source, sorted by name. Of each: how many bytes its name has in common with the
+// one before (uvarint), the length of the rest (uvarint), the rest, and the facts as in manifest.Packed.
+type piece struct {
+	dir    string // of the tree
+	source int32
+	count  int32
+	unread int32 // files without a digest
+	paths  int   // bytes of all paths
+	packed []byte
+}
+
+// packPieces folds up what a folder of a source holds, and the folder itself, which is in the one above it.
+func packPieces(all []found) []piece {
+	return pack(len(all), all[0].source, func(i int) *manifest.Entry { return &all[i].Entry })
+}
+
+// pack folds up entries of one source.
+func pack(count int, source int32, at func(i int) *manifest.Entry) (out []piece) {
+	own := packers.Get().(*packer)
+	order, packed := own.order[:0], own.packed
+	sorted := true
+	for i := range count {
+		order = append(order, int32(i))
+		sorted = sorted && (i == 0 || at(i-1).Path <= at(i).Path)
+	}
+	own.order = order
+	if !sorted {
+		slices.SortFunc(order, func(a, b int32) int { return strings.Compare(at(int(a)).Path, at(int(b)).Path) })
+	}
+	for len(order) > 0 {
+		dir, before := "", ""
+		p := piece{source: source}
+		packed = packed[:0]
+		for ; len(order) > 0; order = order[1:] {
+			e := at(int(order[0]))
+			within, name := fsys.Split(e.Path)
+			if p.count == 0 {
+				dir = within
+			} else if within != dir {
+				break
+			}
+			common := 0
+			for common < min(len(before), len(name)) && before[common] == name[common] {
+				common++
+			}
+			packed = binary.AppendUvarint(binary.AppendUvarint(packed, uint64(common)), uint64(len(name)-common))
+			packed = manifest.AppendFacts(append(packed, name[common:]...), e)
+			before, p.count, p.paths = name, p.count+1, p.paths+len(e.Path)
+			if e.Kind == manifest.File && e.Digest.IsZero() {
+				p.unread++
+			}
+		}
+		p.dir, p.packed = dir, slices.Clone(packed)
+		out = append(out, p)
+	}
+	own.packed = packed
+	packers.Put(own)
+	return out
+}
+
+// packer is what packing a folder takes, and the next one can use again.
+type packer struct {
+	order  []int32
+	packed []byte
+}
+
+var packers = sync.Pool{New: func() any { return &packer{} }}
+
+// member is an entry and the source that brings it.
+type member struct {
+	manifest.Entry
+	source int32
+}
+
+// failed is in the place of the source where a file could not be read.
+const failed = -1
+
+// unpack appends the entries of a piece. Their paths are parts of one text.
+func (p *piece) unpack(out []member) []member {
+	var (
+		text   strings.Builder
+		prefix = ""
+		before string
+		rest   = p.packed
+		number = func() int {
+			value, n := binary.Uvarint(rest)
+			rest = rest[n:]
+			return int(value)
+		}
+	)
+	if p.dir != "." {
+		prefix = p.dir + "/"
+	}
+	text.Grow(p.paths)
+	for len(rest) > 0 {
+		common, length := number(), number()
+		begin := text.Len()
+		text.WriteString(prefix)
+		text.WriteString(before[:common])
+		text.Write(rest[:length])
+		out = append(out, member{source: p.source})
+		e := &out[len(out)-1].Entry
+		e.Path = text.String()[begin:]
+		before = e.Path[len(prefix):]
+		rest, _ = manifest.TakeFacts(rest[length:], e) // it is ours
+	}
+	return out
+}
