@@ -93,12 +93,14 @@ func (b *bench) many() (rows []row, err error) {
 // standing measures what is done with a site that exists.
 func (b *bench) standing(tree string, pipe sample) (rows []row, err error) {
 	find := func() (sample, error) { return b.sh(`find %s -printf '%%s %%T@\n' >/dev/null`, b.in(tree)) }
-	m, err := b.medians(b.runs, b.again(tree), find)
+	login := func() (sample, error) { return b.sh("%s true", b.server.ssh(b.server.port)) }
+	m, err := b.medians(b.runs, b.again(tree), find, login)
 	if err != nil {
 		return nil, err
 	}
 	rows = append(rows, ratioRow("no-op on 100,000 files", far, m[0], pipe, 0.12),
-		ratioRow("the same", "one find of the tree", m[0], m[1], 2.2))
+		ratioRow("the same", "one find of the tree", m[0], m[1], 2.2),
+		ratioRow("the same", "a login that does nothing, ssh … true", m[0], m[2], 0))
 	n := 0
 	change := func() (sample, error) {
 		n++

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 	"pgregory.net/rapid"
 
 	"tartine/internal/filter"
@@ -208,7 +209,25 @@ func TestAFoldedTreeIsOpened(t *testing.T) {
 		require.Equal(t, fmt.Sprint(i), text(fmt.Sprintf("plates/%03d.svg", i)))
 	}
 	require.True(t, c.Folded())
-	c.Entries()
+
+	var all errgroup.Group // several read at once, and somebody asks for the list meanwhile
+	for worker := range 4 {
+		all.Go(func() error {
+			for i := range 100 {
+				in, err := c.Open(fmt.Sprintf("plates/%03d.svg", i))
+				if err != nil {
+					return err
+				}
+				in.Close()
+				if worker == 0 && i == 50 {
+					got.Entries()
+				}
+			}
+			return nil
+		})
+	}
+	got.each(func(*manifest.Entry) bool { return true })
+	require.NoError(t, all.Wait())
 	require.False(t, c.Folded())
 	require.Equal(t, "seen", text("index.html"))
 	require.Equal(t, "7", text("plates/007.svg"))
