@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -253,4 +254,16 @@ func TestEntriesSurvivePacking(t *testing.T) {
 		_, err := Pack([]Entry{{Path: path}}).Unpack()
 		require.Error(t, err, path)
 	}
+	behind, err := packed.UnpackTo(slices.Clone(entries[:2]))
+	require.NoError(t, err)
+	require.Equal(t, got, behind[2:], "they are appended")
+
+	long := strings.Repeat("x", 1000)
+	packed = Pack([]Entry{{Path: long + "1"}, {Path: long + "2"}, {Path: long + "3"}})
+	require.Less(t, len(packed), 1100)
+	_, err = packed.unpackTo(nil, 2500)
+	require.ErrorContains(t, err, "paths of more than 2500 bytes", "a few bytes stand for long paths")
+	got, err = packed.unpackTo(nil, 4000)
+	require.NoError(t, err)
+	require.Equal(t, long+"3", got[2].Path)
 }

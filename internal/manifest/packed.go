@@ -80,28 +80,52 @@ func appendText(out []byte, text string) []byte {
 	return append(binary.AppendUvarint(out, uint64(len(text))), text...)
 }
 
-// MostPacked is how many entries are unpacked at most.
-const MostPacked = 2 << 20
+// MostPacked is how many entries are unpacked at most, and mostPaths how many bytes their paths have: a few bytes can stand for a
+// long path that is nearly the one before.
+const (
+	MostPacked = 2 << 20
+	mostPaths  = 512 << 20
+)
 
 // Unpack reads entries. Their paths are checked; their order is not.
 func (p Packed) Unpack() (out []Entry, err error) {
 	return p.UnpackTo(make([]Entry, 0, min(len(p)/40, MostPacked))) // about as many as there will be
 }
 
-// UnpackTo reads entries as Unpack does and appends them.
-func (p Packed) UnpackTo(out []Entry) ([]Entry, error) {
-	r := &unpacking{rest: p}
-	before := ""
-	for len(r.rest) > 0 && !r.broken {
+// UnpackTo reads entries as Unpack does and appends them. Their paths are parts of one text, which is one piece of memory.
+func (p Packed) UnpackTo(out []Entry) ([]Entry, error) { return p.unpackTo(out, mostPaths) }
+
+func (p Packed) unpackTo(out []Entry, most int) ([]Entry, error) {
+	var (
+		r     = &unpacking{rest: p}
+		first = len(out)
+		paths []byte // one behind the other
+		begin int    // of the one before
+		ends  []int
+	)
+	for len(r.rest) > 0 {
 		if len(out) == MostPacked {
 			return nil, fmt.Errorf("more than %d entries", MostPacked)
 		}
-		e := r.entry(before)
-		if r.broken || CheckPath(e.Path) != nil {
+		before, next := paths[begin:], len(paths)
+		paths = append(append(paths, before[:r.common(len(before))]...), r.next(r.uvarint())...)
+		if len(paths) > most {
+			return nil, fmt.Errorf("paths of more than %d bytes", most)
+		}
+		var e Entry
+		if r.facts(&e); r.broken {
 			return nil, fmt.Errorf("entry %d, after %q, cannot be read", len(out), before)
 		}
-		before = e.Path
-		out = append(out, e)
+		begin = next
+		out, ends = append(out, e), append(ends, len(paths))
+	}
+	all, start := string(paths), 0
+	for i, end := range ends {
+		path := all[start:end]
+		if start = end; CheckPath(path) != nil {
+			return nil, fmt.Errorf("entry %d, %q, cannot be read", first+i, path)
+		}
+		out[first+i].Path = path
 	}
 	return out, nil
 }
@@ -149,15 +173,14 @@ func (r *unpacking) byte() byte {
 	return 0
 }
 
-func (r *unpacking) entry(before string) (e Entry) {
+// common reads how many bytes are as in the path before, which has so many.
+func (r *unpacking) common(most int) uint64 {
 	common := r.uvarint()
-	if common > uint64(len(before)) {
+	if common > uint64(most) {
 		r.broken = true
-		return e
+		return 0
 	}
-	e.Path = before[:common] + string(r.next(r.uvarint()))
-	r.facts(&e)
-	return e
+	return common
 }
 
 // TakeFacts reads what AppendFacts packed, and gives what comes behind it.
