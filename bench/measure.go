@@ -62,12 +62,26 @@ func (b *bench) exec(name string, args ...string) (sample, error) {
 	var out, errs bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errs
 	began := time.Now()
-	err := cmd.Run()
-	took := time.Since(began)
+	var (
+		memory int64
+		took   time.Duration
+	)
+	err := cmd.Start()
+	if err == nil {
+		ended, watched := make(chan struct{}), make(chan struct{})
+		go func() {
+			defer close(watched)
+			memory = watchMemory(cmd.Process.Pid, ended)
+		}()
+		err = cmd.Wait()
+		took = time.Since(began)
+		close(ended)
+		<-watched
+	}
 	if err != nil {
 		return sample{}, fmt.Errorf("%s %s: %w: %s", name, strings.Join(args, " "), err, errs.String())
 	}
-	return sample{took, most(cmd.ProcessState), out.Bytes()}, nil
+	return sample{took, memory, out.Bytes()}, nil
 }
 
 func (b *bench) sh(script string, args ...any) (sample, error) {

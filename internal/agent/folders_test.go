@@ -96,7 +96,9 @@ func TestPartsInAnyOrderAreInput(t *testing.T) {
 // TestWhatIsWantedIsFoundByItsIndex has entries of which an answer names some, or nearly all.
 func TestWhatIsWantedIsFoundByItsIndex(t *testing.T) {
 	entries := numberedEntries(map[string][]int{"": {0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16, 17, 18, 19, 20, 21, 22, 23, 24, 25, 26, 27, 28, 29, 30, 31}}, 1)
-	q := &calls.Comparing{As: 7, Wanted: site.Wanted{Entries: entries}}
+	listed := wantedOf(&compareAnswer{New: []newRun{{First: 3, Count: 1}}}, &calls.Comparing{As: 7, Wanted: site.Wanted{Entries: entries}})
+	require.Same(t, &entries[3], listed.entry(7, 3), "digests that are open are noted in a list that there is")
+	q := &calls.Comparing{As: 7, Content: &unlisted{entries: entries}}
 	some := wantedOf(&compareAnswer{New: []newRun{{First: 3, Count: 1}}, Changes: []wireChange{{Want: -1}, {Want: 20}}}, q)
 	require.Len(t, some.entries, 2)
 	require.Equal(t, entries[20], *some.entry(7, 20))

@@ -163,7 +163,10 @@ type wanted struct {
 // wantedOf gives the entries that an answer is about. What it says may be wrong.
 func wantedOf(a *compareAnswer, q *calls.Comparing) *wanted {
 	out := &wanted{as: q.As, of: q.Paths(), indexes: []int{}}
-	if q.Content != nil && q.Content.Folded() && len(a.Changes) == 0 && len(a.New) == 1 && a.New[0] == (newRun{Count: out.of}) {
+	if q.Content == nil || !q.Content.Folded() { // the list is there, and digests that are open are noted in it
+		return &wanted{as: q.As, of: out.of, entries: q.Listed()}
+	}
+	if len(a.Changes) == 0 && len(a.New) == 1 && a.New[0] == (newRun{Count: out.of}) {
 		out.all = q.Content
 		return out
 	}
