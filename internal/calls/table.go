@@ -34,10 +34,8 @@ type Comparing struct {
 
 // Entries is entries that are sorted by path, and that it costs something to have.
 type Entries interface {
-	Len() int
+	diff.Entries
 	Folded() bool // there is no list of them
-	// Each calls visit with one after the other, in their order, until it tells that that is enough. Visit must not keep them.
-	Each(visit func(e *manifest.Entry) bool)
 	Entries() []manifest.Entry
 }
 
