@@ -20,9 +20,9 @@ import (
 // The digest of a folder is the SHA-256 of its entries, in their order, each as: the length of its name in four bytes,
 // the name, kind, mode in two bytes, and the digest of a file or the SHA-256 of what a link says.
 
-// byFolder gives the entries of each folder, by index, folders in the order of their first entry.
-func byFolder(entries []manifest.Entry) (folders []string, of map[string][]int) {
-	of = map[string][]int{}
+// byFolder gives the entries of each folder, by index.
+func byFolder(entries []manifest.Entry) map[string][]int {
+	of := map[string][]int{}
 	all := make([]int, 0, len(entries)) // of which the lists are parts, as long as a folder's entries follow each other
 	for i := 0; i < len(entries); {
 		dir, _ := fsys.Split(entries[i].Path)
@@ -38,9 +38,9 @@ func byFolder(entries []manifest.Entry) (folders []string, of map[string][]int) 
 			of[dir] = append(before, run...)
 			continue
 		}
-		folders, of[dir] = append(folders, dir), run
+		of[dir] = run
 	}
-	return folders, of
+	return of
 }
 
 // appendFolder appends what the digest of a folder is of.
@@ -219,7 +219,7 @@ func entriesOf(of [][]int32, wanted []int) (some []int, err error) {
 // merge puts a tree together: the folders, and parts of them, that differ from the base as they were sent, the others from
 // the base.
 func merge(folders []folderDigest, base []manifest.Entry, ofBase map[string][]int, sent []manifest.Entry) []manifest.Entry {
-	_, ofSent := byFolder(sent)
+	ofSent := byFolder(sent)
 	came, were := partsOf(folders, sent, ofSent), partsOf(folders, base, ofBase)
 	out := make([]manifest.Entry, 0, len(base)+len(sent))
 	for i := range folders {

@@ -31,7 +31,7 @@ func numberedEntries(folders map[string][]int, digest byte) (out []manifest.Entr
 func over(t require.TestingT, want, base []manifest.Entry) (merged []manifest.Entry, sent int) {
 	all := &calls.Comparing{Wanted: site.Wanted{Entries: want}}
 	folders, of := digestFolders(all.Each)
-	_, ofBase := byFolder(base)
+	ofBase := byFolder(base)
 	some, err := entriesOf(of, differing(folders, base, ofBase))
 	require.NoError(t, err)
 	return merge(folders, base, ofBase, all.Some(some)), len(some)
@@ -87,7 +87,7 @@ func TestOfALargeFolderAPartIsSent(t *testing.T) {
 // TestPartsInAnyOrderAreInput has parts that overlap, go backwards, or are of a folder that does not exist.
 func TestPartsInAnyOrderAreInput(t *testing.T) {
 	base := numberedEntries(map[string][]int{"birds/": {1, 2, 3, 4}}, 1)
-	_, of := byFolder(base)
+	of := byFolder(base)
 	folders := []folderDigest{{Path: "birds", From: "00003.svg"}, {Path: "birds", From: "00001.svg"}, {Path: "birds"}, {Path: "nowhere", From: "x"}}
 	require.Equal(t, []int{0, 1, 2, 3}, differing(folders, base, of))
 	require.False(t, inOrder(merge(append(folders, folderDigest{Path: "birds"}), base, of, nil)), "what comes twice is refused")

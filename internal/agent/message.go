@@ -163,8 +163,9 @@ type wanted struct {
 // wantedOf gives the entries that an answer is about. What it says may be wrong.
 func wantedOf(a *compareAnswer, q *calls.Comparing) *wanted {
 	out := &wanted{as: q.As, of: q.Paths(), indexes: []int{}}
+	listed := func() *wanted { return &wanted{as: q.As, of: out.of, entries: q.Listed()} }
 	if q.Content == nil || !q.Content.Folded() { // the list is there, and digests that are open are noted in it
-		return &wanted{as: q.As, of: out.of, entries: q.Listed()}
+		return listed()
 	}
 	if len(a.Changes) == 0 && len(a.New) == 1 && a.New[0] == (newRun{Count: out.of}) {
 		out.all = q.Content
@@ -173,7 +174,7 @@ func wantedOf(a *compareAnswer, q *calls.Comparing) *wanted {
 	for _, run := range a.New {
 		for i := range min(run.Count, out.of) {
 			if out.indexes = append(out.indexes, run.First+i); len(out.indexes) > out.of/few {
-				return &wanted{as: q.As, of: out.of, entries: q.Listed()}
+				return listed()
 			}
 		}
 	}
@@ -183,7 +184,7 @@ func wantedOf(a *compareAnswer, q *calls.Comparing) *wanted {
 		}
 	}
 	if len(out.indexes) > out.of/few {
-		return &wanted{as: q.As, of: out.of, entries: q.Listed()}
+		return listed()
 	}
 	slices.Sort(out.indexes)
 	out.indexes = slices.Compact(out.indexes)

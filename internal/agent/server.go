@@ -351,7 +351,7 @@ func (s *server) doCompare(ctx context.Context, m *message, watch *site.Watch) (
 // base gives the folders of what is recorded, as byFolder does.
 func (s *server) base(recorded *manifest.Manifest) map[string][]int {
 	if s.baseOf != recorded {
-		_, s.ofBase = byFolder(recorded.Entries)
+		s.ofBase = byFolder(recorded.Entries)
 		s.baseOf = recorded
 	}
 	return s.ofBase

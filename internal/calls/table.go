@@ -53,11 +53,7 @@ func (q *Comparing) Each(visit func(e *manifest.Entry) bool) {
 		q.Content.Each(visit)
 		return
 	}
-	for i := range q.Wanted.Entries {
-		if !visit(&q.Wanted.Entries[i]) {
-			return
-		}
-	}
+	manifest.Each(q.Wanted.Entries, visit)
 }
 
 // Some gives some of the entries that are wanted, by their indexes, which ascend.

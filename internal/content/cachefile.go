@@ -115,22 +115,11 @@ func (d *digests) finish() error {
 
 // ReplaceFile writes a file of a cache in one step, and its folder where that is missing.
 func ReplaceFile(name string, content []byte) error {
-	return replaceFile(name, func(out io.Writer) error {
-		_, err := out.Write(content)
-		return err
-	})
-}
-
-func replaceFile(name string, write func(io.Writer) error) error {
 	file, err := newFile(name)
 	if err != nil {
 		return err
 	}
-	buffered := bufio.NewWriterSize(file, 256<<10)
-	if err = write(buffered); err == nil {
-		err = buffered.Flush()
-	}
-	if err != nil {
+	if _, err := file.Write(content); err != nil {
 		file.Close()
 		_ = os.Remove(file.Name()) // else a later run does it
 		return err

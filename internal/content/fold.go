@@ -124,8 +124,23 @@ func (f *folds) each(visit func(e *manifest.Entry, source int32) bool) {
 
 // unfold gives the list of all entries of a tree that is in shape, and their sources.
 func (f *folds) unfold() (entries []manifest.Entry, from []int32) {
-	entries, from = make([]manifest.Entry, 0, f.count), make([]int32, 0, f.count)
-	f.each(func(e *manifest.Entry, source int32) bool {
+	return gathered(f.count, f.each)
+}
+
+// list gives all that was taken, in the order of paths, and the source of each.
+func (f *folds) list() (entries []manifest.Entry, from []int32) {
+	count := 0
+	for i := range f.pieces {
+		count += int(f.pieces[i].count)
+	}
+	return gathered(count, func(visit func(e *manifest.Entry, source int32) bool) {
+		f.walk(func(m *member, _ bool) bool { return visit(&m.Entry, m.source) })
+	})
+}
+
+func gathered(count int, each func(visit func(e *manifest.Entry, source int32) bool)) (entries []manifest.Entry, from []int32) {
+	entries, from = make([]manifest.Entry, 0, count), make([]int32, 0, count)
+	each(func(e *manifest.Entry, source int32) bool {
 		entries, from = append(entries, *e), append(from, source)
 		return true
 	})
@@ -188,11 +203,7 @@ func (t *Tree) each(visit func(e *manifest.Entry) bool) {
 		f.each(func(e *manifest.Entry, _ int32) bool { return visit(e) })
 		return
 	}
-	for i := range entries {
-		if !visit(&entries[i]) {
-			return
-		}
-	}
+	manifest.Each(entries, visit)
 }
 
 // mostOpen is how many folders are kept unfolded: files are opened in the order of their paths, or nearly so.
@@ -223,18 +234,4 @@ func (t *Tree) feeding(path string) (source int32, found bool) {
 		source = in.sources[i]
 	}
 	return source, found
-}
-
-// list gives all that was taken, in the order of paths, and the source of each.
-func (f *folds) list() (entries []manifest.Entry, from []int32) {
-	count := 0
-	for i := range f.pieces {
-		count += int(f.pieces[i].count)
-	}
-	entries, from = make([]manifest.Entry, 0, count), make([]int32, 0, count)
-	f.walk(func(m *member, _ bool) bool {
-		entries, from = append(entries, m.Entry), append(from, m.source)
-		return true
-	})
-	return entries, from
 }

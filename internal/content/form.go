@@ -70,21 +70,12 @@ func (c *Content) Each(visit func(e *manifest.Entry) bool) {
 		c.folded.each(visit)
 		return
 	}
-	for i := range c.entries {
-		if !visit(&c.entries[i]) {
-			return
-		}
-	}
+	manifest.Each(c.entries, visit)
 }
 
 // Tree gives the tree digest.
 func (c *Content) Tree() manifest.Digest {
-	return manifest.TreeOf(func(next func(e *manifest.Entry)) {
-		c.Each(func(e *manifest.Entry) bool {
-			next(e)
-			return true
-		})
-	})
+	return manifest.TreeOf(c.Each)
 }
 
 // Contents counts the entries that are not of a person's hand, as manifest.Contents does.

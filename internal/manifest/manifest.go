@@ -195,16 +195,21 @@ type Manifest struct {
 
 // Tree returns the tree digest.
 func (m *Manifest) Tree() Digest {
-	return TreeOf(func(next func(e *Entry)) {
-		for i := range m.Entries {
-			next(&m.Entries[i])
+	return TreeOf(func(visit func(e *Entry) bool) { Each(m.Entries, visit) })
+}
+
+// Each calls visit with one entry after the other, until it tells that that is enough.
+func Each(entries []Entry, visit func(e *Entry) bool) {
+	for i := range entries {
+		if !visit(&entries[i]) {
+			return
 		}
-	})
+	}
 }
 
 // TreeOf gives the tree digest of entries: each calls its argument with one after the other, in the order of their paths. The
 // listing is digested while it goes on being written.
-func TreeOf(each func(next func(e *Entry))) (tree Digest) {
+func TreeOf(each func(visit func(e *Entry) bool)) (tree Digest) {
 	const size, waiting = 64 << 10, 3
 	written, spare := make(chan []byte, waiting), make(chan []byte, waiting)
 	var digesting sync.WaitGroup
@@ -217,9 +222,9 @@ func TreeOf(each func(next func(e *Entry))) (tree Digest) {
 		hash.Sum(tree[:0])
 	})
 	buf, made := make([]byte, 0, size), 1
-	each(func(e *Entry) {
+	each(func(e *Entry) bool {
 		if buf = appendListing(buf, e); len(buf) < size-size/16 {
-			return
+			return true
 		}
 		written <- buf
 		if made < waiting {
@@ -227,6 +232,7 @@ func TreeOf(each func(next func(e *Entry))) (tree Digest) {
 		} else {
 			buf = <-spare
 		}
+		return true
 	})
 	written <- buf
 	close(written)
