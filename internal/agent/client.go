@@ -296,14 +296,14 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 			call.Folders = folders
 		case answer.NeedAll, answer.NeedDigests, stage == 0 && !want.Recorded:
 			call.Whole, call.Folders, call.Entries = true, nil, want.Paths()
-			if err := c.sendEntries(want.As, want.Paths(), want.Each); err != nil {
+			if err := c.sendEntries(want.As, want.Each); err != nil {
 				return nil, err
 			}
 		case len(answer.NeedFolders) > 0:
 			some, err := entriesOf(of, answer.NeedFolders)
 			if err == nil {
 				few := calls.Comparing{Wanted: site.Wanted{Entries: want.Some(some)}}
-				err = c.sendEntries(want.As, len(some), few.Each)
+				err = c.sendEntries(want.As, few.Each)
 			}
 			if err != nil {
 				return nil, err
@@ -401,13 +401,15 @@ func (c *Client) stage(ctx context.Context, asked *calls.Staging, to **site.Outc
 			return err
 		}
 		f := &feeder{client: c, plan: plan, need: &n}
-		f.each, f.lasts = c.needed(asked, &n)
-		position := 0
 		var wrong error
+		if f.each, f.lasts, wrong = c.needed(asked, &n); wrong != nil {
+			return wrong
+		}
+		position := 0
 		f.each(func(e *manifest.Entry) bool {
 			offset := n.Offsets[position]
-			if e == nil || e.Kind != manifest.File || offset < 0 || offset > e.Size {
-				wrong = fmt.Errorf("%w: it needs entry %d", ErrProtocol, n.Want[position])
+			if e.Kind != manifest.File || offset < 0 || offset > e.Size {
+				wrong = fmt.Errorf("%w: it needs file %d of those that it asks for", ErrProtocol, position)
 				return false
 			}
 			position++
@@ -435,45 +437,46 @@ func (c *Client) stage(ctx context.Context, asked *calls.Staging, to **site.Outc
 	return nil
 }
 
-// needed gives what calls its argument with each entry that is needed, in their order, and with nil for one that does not exist; and
-// whether these entries last.
-func (c *Client) needed(asked *calls.Staging, n *need) (each func(visit func(e *manifest.Entry) bool), last bool) {
-	if from := c.compared; from != nil && from.as == asked.Comparison && from.all != nil && ascend(n.Want) {
+// needed gives what calls its argument with each entry that is needed, in their order, and whether these entries last. It fails
+// where one does not exist.
+func (c *Client) needed(asked *calls.Staging, n *need) (each manifest.Walk, last bool, err error) {
+	from := c.compared
+	if from == nil || from.as != asked.Comparison {
+		from = &wanted{as: asked.Comparison, entries: asked.Listed()}
+		from.of = len(from.entries)
+	}
+	files, err := n.files(from.of)
+	if err != nil {
+		return nil, false, err
+	}
+	if from.all != nil && n.ascends() {
 		return func(visit func(e *manifest.Entry) bool) {
-			at, next, more := -1, 0, true
+			at, runs := -1, n.Runs
 			from.all.Each(func(e *manifest.Entry) bool {
-				if at++; next < len(n.Want) && n.Want[next] == at {
-					next++
-					more = visit(e)
+				if at++; len(runs) > 0 && at == runs[0].First+runs[0].Count {
+					runs = runs[1:]
 				}
-				return more && next < len(n.Want)
+				return len(runs) > 0 && (at < runs[0].First || visit(e))
 			})
-			if more && next < len(n.Want) {
-				visit(nil)
+		}, false, nil
+	}
+	some := make([]*manifest.Entry, 0, files)
+	for _, r := range n.Runs {
+		for at := r.First; at < r.First+r.Count; at++ {
+			e := from.entry(from.as, at)
+			if e == nil {
+				e = &asked.Listed()[at]
 			}
-		}, false
+			some = append(some, e)
+		}
 	}
 	return func(visit func(e *manifest.Entry) bool) {
-		for _, at := range n.Want {
-			e := c.compared.entry(asked.Comparison, at)
-			if e == nil {
-				all := wanted{entries: asked.Listed()}
-				e = all.entry(0, at)
-			}
+		for _, e := range some {
 			if !visit(e) {
 				return
 			}
 		}
-	}, true
-}
-
-func ascend(numbers []int) bool {
-	for i := 1; i < len(numbers); i++ {
-		if numbers[i-1] >= numbers[i] {
-			return false
-		}
-	}
-	return len(numbers) == 0 || numbers[0] >= 0
+	}, true, nil
 }
 
 // toSend gives how many bytes a deployment may have to send, at most.

@@ -19,14 +19,14 @@ const (
 	entriesBytes = 256 << 10
 )
 
-// sendEntries sends so many entries for a comparison, which each gives one after the other.
-func (c *Client) sendEntries(as calls.ID, total int, each func(visit func(e *manifest.Entry) bool)) error {
+// sendEntries sends entries for a comparison, which each gives one after the other.
+func (c *Client) sendEntries(as calls.ID, each manifest.Walk) error {
 	var (
-		some  = make([]manifest.Entry, 0, min(total, frameEntries))
+		some  = make([]manifest.Entry, 0, frameEntries)
 		bytes int
 		err   error
 		send  = func() bool {
-			if err = c.send(entriesFrame, packEntries(as, total, some)); err != nil {
+			if err = c.send(entriesFrame, packEntries(as, some)); err != nil {
 				err = fmt.Errorf("%w: %w", farend.ErrLost, err)
 			}
 			some, bytes = some[:0], 0
@@ -43,54 +43,56 @@ func (c *Client) sendEntries(as calls.ID, total int, each func(visit func(e *man
 	return err
 }
 
-// packEntries gives what a frame holds: the ID of the comparison and how many entries come for it in all, both in eight
-// bytes, the highest first, and some of the entries.
-func packEntries(as calls.ID, total int, entries []manifest.Entry) []byte {
-	head := binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint64(nil, uint64(as)), uint64(total))
+// packEntries gives what a frame holds: the ID of the comparison, in eight bytes, the highest first, and some of the entries.
+func packEntries(as calls.ID, entries []manifest.Entry) []byte {
+	head := binary.BigEndian.AppendUint64(nil, uint64(as))
 	return packer().EncodeAll(manifest.Pack(entries), head)
 }
-
-// mostRoom is for how many entries there is room from the beginning, if so many are to come: their list is one piece of
-// memory, which is not copied then.
-const mostRoom = 1 << 20
 
 // coming is entries that have come and that their comparison has not taken yet.
 type coming struct {
 	mu      sync.Mutex
 	as      calls.ID
-	entries []manifest.Entry
+	entries *manifest.Folded // nil: none have come
+	room    []manifest.Entry // for those of a frame
 }
 
 // add takes a frame of them. Those of an earlier comparison, which was given up, go.
 func (c *coming) add(packed []byte) error {
-	if len(packed) < 16 {
+	if len(packed) < 8 {
 		return fmt.Errorf("%w: entries for no comparison", ErrProtocol)
 	}
-	as, total := calls.ID(binary.BigEndian.Uint64(packed)), binary.BigEndian.Uint64(packed[8:])
-	text, err := contentUnpacker().DecodeAll(packed[16:], nil)
+	as := calls.ID(binary.BigEndian.Uint64(packed))
+	text, err := contentUnpacker().DecodeAll(packed[8:], nil)
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrProtocol, err)
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.as != as {
-		c.as, c.entries = as, make([]manifest.Entry, 0, min(total, mostRoom))
+	if c.as != as || c.entries == nil {
+		c.as, c.entries = as, &manifest.Folded{}
 	}
-	if c.entries, err = manifest.Packed(text).UnpackTo(c.entries); err != nil {
+	if c.room, err = manifest.Packed(text).UnpackTo(c.room[:0]); err != nil {
 		return fmt.Errorf("%w: %w", ErrProtocol, err)
+	}
+	c.entries.Add(c.room)
+	clear(c.room) // the texts of their paths go
+	if c.entries.Len() > manifest.MostPacked {
+		return fmt.Errorf("%w: more than %d entries", ErrProtocol, manifest.MostPacked)
 	}
 	return nil
 }
 
 // take gives what has come for a comparison, which should be so many.
-func (c *coming) take(as calls.ID, count int) (out []manifest.Entry, err error) {
+func (c *coming) take(as calls.ID, count int) (*manifest.Folded, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.as == as {
+	out := &manifest.Folded{}
+	if c.as == as && c.entries != nil {
 		out = c.entries
 	}
-	if c.entries = nil; len(out) != count {
-		return nil, fmt.Errorf("%w: %d entries in the place of %d", ErrProtocol, len(out), count)
+	if c.entries, c.room = nil, nil; out.Len() != count {
+		return nil, fmt.Errorf("%w: %d entries in the place of %d", ErrProtocol, out.Len(), count)
 	}
 	return out, nil
 }

@@ -25,7 +25,7 @@ func TestEntriesComeInFramesOfTheirOwn(t *testing.T) {
 	}
 	for range 2 { // for a comparison that was given up before it was asked for
 		some := &unlisted{entries: c.entries()[:frameEntries+1]}
-		require.NoError(t, client.sendEntries(calls.NewID(), some.Len(), some.Each))
+		require.NoError(t, client.sendEntries(calls.NewID(), some.Each))
 	}
 	require.Equal(t, 1, c.deploy(t, client).SentFiles, "it is the same in each folder")
 }
@@ -33,32 +33,32 @@ func TestEntriesComeInFramesOfTheirOwn(t *testing.T) {
 func TestEntriesThatDoNotAddUpAreRefused(t *testing.T) {
 	for name, frame := range map[string][]byte{
 		"short":              {1, 2, 3},
-		"not packed":         append(make([]byte, 16), 'x'),
-		"of nothing":         packer().EncodeAll([]byte{9, 9}, make([]byte, 16)),
-		"a path that climbs": packEntries(2, 1, []manifest.Entry{{Path: "../x"}}),
+		"not packed":         append(make([]byte, 8), 'x'),
+		"of nothing":         packer().EncodeAll([]byte{9, 9}, make([]byte, 8)),
+		"a path that climbs": packEntries(2, []manifest.Entry{{Path: "../x"}}),
 	} {
 		var c coming
 		require.ErrorIs(t, c.add(frame), ErrProtocol, name)
 	}
 	var c coming
-	require.NoError(t, c.add(packEntries(2, 1, content{"a": "a", "b": "b"}.entries())))
+	require.NoError(t, c.add(packEntries(2, content{"a": "a", "b": "b"}.entries())))
 	_, err := c.take(3, 2)
 	require.ErrorIs(t, err, ErrProtocol, "they are of another comparison")
-	require.NoError(t, c.add(packEntries(2, 1, content{"a": "a", "b": "b"}.entries())))
-	require.NoError(t, c.add(packEntries(4, 1, content{"c": "c"}.entries())))
+	require.NoError(t, c.add(packEntries(2, content{"a": "a", "b": "b"}.entries())))
+	require.NoError(t, c.add(packEntries(4, content{"c": "c"}.entries())))
 	some, err := c.take(4, 1)
 	require.NoError(t, err)
-	require.Equal(t, "c", some[0].Path)
+	require.Equal(t, "c", some.At(0).Path)
 	_, err = c.take(4, 1)
 	require.ErrorIs(t, err, ErrProtocol, "they are taken once")
 	none, err := c.take(5, 0)
 	require.NoError(t, err)
-	require.Empty(t, none)
+	require.Zero(t, none.Len())
 }
 
 func TestEntriesThatNeverEndAreRefused(t *testing.T) {
-	c := coming{as: 2, entries: make([]manifest.Entry, manifest.MostPacked)}
-	require.ErrorIs(t, c.add(packEntries(2, 1, content{"a": "a"}.entries())), ErrProtocol)
+	c := coming{as: 2, entries: manifest.Fold(make([]manifest.Entry, manifest.MostPacked))}
+	require.ErrorIs(t, c.add(packEntries(2, content{"a": "a"}.entries())), ErrProtocol)
 }
 
 // TestALargeFileUsesTheWindow has less content under way as long as files are small, and never more than the far end takes.

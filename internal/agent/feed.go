@@ -73,8 +73,8 @@ type feeder struct {
 	client *Client
 	plan   *site.Plan
 	need   *need
-	each   func(visit func(e *manifest.Entry) bool) // gives the files of need.Want
-	lasts  bool                                     // and these last
+	each   manifest.Walk // the files of need, in their order
+	lasts  bool          // and these last
 
 	slow  atomic.Bool  // the connection is what holds things up, so that packing may pay
 	plain atomic.Int64 // how many frames to send without trying to pack: those before would not shrink
@@ -92,7 +92,7 @@ const (
 
 // batch is files that are read together: many small ones, or a large one. Its frames come in order.
 type batch struct {
-	first  int // position in need.Want
+	first  int // position among all that is needed
 	files  []*manifest.Entry
 	bytes  int64
 	frames chan frame

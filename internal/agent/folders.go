@@ -97,7 +97,7 @@ const partEntries = 1024
 
 // digestFolders gives the digest of each folder, or of each part of a large one, and the entries that it is of, by index. Each
 // calls its argument with all entries, in the order of their paths.
-func digestFolders(each func(visit func(e *manifest.Entry) bool)) (out []folderDigest, of [][]int32) {
+func digestFolders(each manifest.Walk) (out []folderDigest, of [][]int32) {
 	type part struct {
 		folderDigest
 		of   []int32
@@ -233,18 +233,19 @@ func merge(folders []folderDigest, base []manifest.Entry, ofBase map[string][]in
 			out = append(out, base[at])
 		}
 	}
-	if !inOrder(out) { // folders that lie in one another, or an entry that comes twice
+	if !inOrder(manifest.Listed(out)) { // folders that lie in one another, or an entry that comes twice
 		slices.SortFunc(out, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
 	}
 	return out
 }
 
 // inOrder tells whether entries are sorted and none comes twice.
-func inOrder(entries []manifest.Entry) bool {
-	for i := 1; i < len(entries); i++ {
-		if entries[i-1].Path >= entries[i].Path {
-			return false
-		}
-	}
-	return true
+func inOrder(each manifest.Walk) bool {
+	before, is := "", true
+	each(func(e *manifest.Entry) bool {
+		is = before < e.Path
+		before = e.Path
+		return is
+	})
+	return is
 }

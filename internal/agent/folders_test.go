@@ -90,16 +90,16 @@ func TestPartsInAnyOrderAreInput(t *testing.T) {
 	of := byFolder(base)
 	folders := []folderDigest{{Path: "birds", From: "00003.svg"}, {Path: "birds", From: "00001.svg"}, {Path: "birds"}, {Path: "nowhere", From: "x"}}
 	require.Equal(t, []int{0, 1, 2, 3}, differing(folders, base, of))
-	require.False(t, inOrder(merge(append(folders, folderDigest{Path: "birds"}), base, of, nil)), "what comes twice is refused")
+	require.False(t, inOrder(manifest.Listed(merge(append(folders, folderDigest{Path: "birds"}), base, of, nil))), "what comes twice is refused")
 }
 
 // TestWhatIsWantedIsFoundByItsIndex has entries of which an answer names some, or nearly all.
 func TestWhatIsWantedIsFoundByItsIndex(t *testing.T) {
 	entries := numberedEntries(map[string][]int{"": {0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16, 17, 18, 19, 20, 21, 22, 23, 24, 25, 26, 27, 28, 29, 30, 31}}, 1)
-	listed := wantedOf(&compareAnswer{New: []newRun{{First: 3, Count: 1}}}, &calls.Comparing{As: 7, Wanted: site.Wanted{Entries: entries}})
+	listed := wantedOf(&compareAnswer{New: []wireRun{{First: 3, Count: 1}}}, &calls.Comparing{As: 7, Wanted: site.Wanted{Entries: entries}})
 	require.Same(t, &entries[3], listed.entry(7, 3), "digests that are open are noted in a list that there is")
 	q := &calls.Comparing{As: 7, Content: &unlisted{entries: entries}}
-	some := wantedOf(&compareAnswer{New: []newRun{{First: 3, Count: 1}}, Changes: []wireChange{{Want: -1}, {Want: 20}}}, q)
+	some := wantedOf(&compareAnswer{New: []wireRun{{First: 3, Count: 1}}, Changes: []wireChange{{Want: -1}, {Want: 20}}}, q)
 	require.Len(t, some.entries, 2)
 	require.Equal(t, entries[20], *some.entry(7, 20))
 	require.Equal(t, entries[3], *some.entry(7, 3))
@@ -109,11 +109,11 @@ func TestWhatIsWantedIsFoundByItsIndex(t *testing.T) {
 	require.Nil(t, some.entry(8, 20))
 	var none *wanted
 	require.Nil(t, none.entry(7, 20))
-	all := wantedOf(&compareAnswer{New: []newRun{{First: 3, Count: 28}}}, q)
+	all := wantedOf(&compareAnswer{New: []wireRun{{First: 3, Count: 28}}}, q)
 	require.Len(t, all.entries, 32)
 	require.Equal(t, entries[3], *all.entry(7, 3))
 	require.Nil(t, all.entry(7, 32))
-	for _, wrong := range [][]newRun{{{First: -4, Count: 1}}, {{First: 1 << 62, Count: 1}}, {{First: 0, Count: 1 << 62}}, {{First: 9, Count: -1}}, {{First: 9, Count: 1}, {First: 3, Count: 1}}, {{First: 31, Count: 2}}} {
+	for _, wrong := range [][]wireRun{{{First: -4, Count: 1}}, {{First: 1 << 62, Count: 1}}, {{First: 0, Count: 1 << 62}}, {{First: 9, Count: -1}}, {{First: 9, Count: 1}, {First: 3, Count: 1}}, {{First: 31, Count: 2}}} {
 		a := &compareAnswer{New: wrong}
 		_, err := a.changes(wantedOf(a, q))
 		require.ErrorIs(t, err, ErrProtocol, wrong)
@@ -123,32 +123,43 @@ func TestWhatIsWantedIsFoundByItsIndex(t *testing.T) {
 // TestWhatIsNeededIsGivenInItsOrder has a far end that needs some of what is all new, in any order, or what does not exist.
 func TestWhatIsNeededIsGivenInItsOrder(t *testing.T) {
 	all := &unlisted{entries: numberedEntries(map[string][]int{"": {0, 1, 2, 3, 4, 5}}, 1)}
-	c := &Client{compared: wantedOf(&compareAnswer{New: []newRun{{Count: 6}}}, &calls.Comparing{As: 7, Content: all})}
+	c := &Client{compared: wantedOf(&compareAnswer{New: []wireRun{{Count: 6}}}, &calls.Comparing{As: 7, Content: all})}
 	for _, test := range []struct {
-		want  []int
-		found int
-		list  bool
-	}{{[]int{0, 1, 2, 3, 4, 5}, 6, false}, {[]int{1, 4}, 2, false}, {nil, 0, false}, {[]int{4, 1}, 2, true}, {[]int{2, 2}, 2, true}, {[]int{5, 6}, 1, false}, {[]int{-1, 3}, 0, true}} {
+		runs []wireRun
+		want []int // nil: it is refused
+		list bool
+	}{
+		{[]wireRun{{First: 0, Count: 6}}, []int{0, 1, 2, 3, 4, 5}, false},
+		{[]wireRun{{First: 1, Count: 1}, {First: 2, Count: 1}, {First: 4, Count: 1}}, []int{1, 2, 4}, false},
+		{nil, []int{}, false},
+		{[]wireRun{{First: 4, Count: 2}, {First: 1, Count: 1}}, []int{4, 5, 1}, true},
+		{[]wireRun{{First: 2, Count: 1}, {First: 2, Count: 1}}, []int{2, 2}, true},
+		{[]wireRun{{First: 5, Count: 2}}, nil, false},
+		{[]wireRun{{First: -1, Count: 2}}, nil, false},
+		{[]wireRun{{First: 6, Count: 1}}, nil, false},
+		{[]wireRun{{First: 1, Count: -1}}, nil, false},
+		{[]wireRun{{First: 1, Count: 0}}, nil, false},
+		{[]wireRun{{First: 1, Count: 1 << 62}}, nil, false},
+		{[]wireRun{{First: 0, Count: 6}, {First: 0, Count: 1}}, nil, false}, // more than there are
+	} {
 		all.lists = 0
-		var got []int
-		each, _ := c.needed(&calls.Staging{Comparison: 7, Content: all}, &need{Want: test.want})
+		got := []int{}
+		each, _, err := c.needed(&calls.Staging{Comparison: 7, Content: all}, &need{Runs: test.runs})
+		if test.want == nil {
+			require.ErrorIs(t, err, ErrProtocol, test.runs)
+			continue
+		}
+		require.NoError(t, err)
 		each(func(e *manifest.Entry) bool {
-			if e == nil {
-				got = append(got, -1)
-				return false
-			}
 			got = append(got, slices.IndexFunc(all.entries, func(other manifest.Entry) bool { return other.Path == e.Path }))
 			return true
 		})
-		want := slices.Clone(test.want[:test.found])
-		if test.found < len(test.want) {
-			want = append(want, -1)
-		}
-		require.Equal(t, want, got)
+		require.Equal(t, test.want, got)
 		require.Equal(t, test.list, all.lists > 0)
 	}
 	visited := 0
-	each, lasts := c.needed(&calls.Staging{Comparison: 7, Content: all}, &need{Want: []int{1, 3, 9}})
+	each, lasts, err := c.needed(&calls.Staging{Comparison: 7, Content: all}, &need{Runs: []wireRun{{First: 1, Count: 1}, {First: 3, Count: 1}}})
+	require.NoError(t, err)
 	each(func(*manifest.Entry) bool { visited++; return false })
 	require.Equal(t, 1, visited, "whoever has enough is not called again")
 	require.False(t, lasts)

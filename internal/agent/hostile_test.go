@@ -34,7 +34,7 @@ func FuzzServer(f *testing.F) {
 	open := callOf(1, methodOpen, Root{Path: "www"})
 	survey := callOf(2, calls.Survey.Name, calls.Surveying{As: 1, Believe: true})
 	entries := content{"a": "a"}.entries()
-	compare := append(frameOf(entriesFrame, packEntries(2, len(entries), entries)), callOf(3, calls.Compare.Name, compareCall{As: 2, Survey: 1, Whole: true, Paths: 1, Entries: 1})...)
+	compare := append(frameOf(entriesFrame, packEntries(2, entries)), callOf(3, calls.Compare.Name, compareCall{As: 2, Survey: 1, Whole: true, Paths: 1, Entries: 1})...)
 	deploy := callOf(4, calls.Stage.Name, stageCall{As: 3, Comparison: 2})
 	data := append([]byte{rawContent}, binary.AppendUvarint(nil, 4)...)
 	data = appendRecord(data, record{0, recordLast, []byte("a")})
@@ -62,10 +62,10 @@ func FuzzClient(f *testing.F) {
 		return messageOf(message{Call: call, Body: must(encoding.Marshal(body))})
 	}
 	c := content{"a": "a", "b": "b"}
-	f.Add(bytes.Join([][]byte{answer(1, opened{}), answer(2, site.Summary{}), answer(3, compareAnswer{Done: true, New: []newRun{{First: 0, Count: 2}}}),
-		messageOf(message{Call: 4, Event: eventNeed, Body: must(encoding.Marshal(need{Want: []int{0, 1}}))}), answer(4, calls.Stage.Pack(&site.Outcome{Number: 1}))}, nil))
+	f.Add(bytes.Join([][]byte{answer(1, opened{}), answer(2, site.Summary{}), answer(3, compareAnswer{Done: true, New: []wireRun{{First: 0, Count: 2}}}),
+		messageOf(message{Call: 4, Event: eventNeed, Body: must(encoding.Marshal(need{Runs: []wireRun{{First: 0, Count: 2}}}))}), answer(4, calls.Stage.Pack(&site.Outcome{Number: 1}))}, nil))
 	f.Add(bytes.Join([][]byte{answer(1, opened{}), answer(2, site.Summary{Number: 1}), answer(3, compareAnswer{NeedDigests: true}), answer(4, compareAnswer{NeedFolders: []int{7}})}, nil))
-	f.Add(bytes.Join([][]byte{answer(1, opened{}), answer(2, site.Summary{}), answer(3, compareAnswer{Done: true, New: []newRun{{First: -1, Count: 9}}})}, nil))
+	f.Add(bytes.Join([][]byte{answer(1, opened{}), answer(2, site.Summary{}), answer(3, compareAnswer{Done: true, New: []wireRun{{First: -1, Count: 9}}})}, nil))
 	f.Add(frameOf(creditFrame, must(encoding.Marshal(int64(-1)))))
 	f.Fuzz(func(t *testing.T, said []byte) {
 		client, err := Connect(t.Context(), io.MultiReader(bytes.NewReader(greeting), bytes.NewReader(said)), io.Discard, nobody{}, "test", Root{Path: "www"})
@@ -117,14 +117,14 @@ func TestContentOutOfOrderIsRefused(t *testing.T) {
 		"in the middle of another": {{0, 0, []byte("a")}, {1, recordLast, []byte("b")}},
 		"more than were asked for": {{0, recordLast, nil}, {1, recordLast, nil}, {2, recordLast, nil}},
 	} {
-		s := &supply{inbox: newInbox(), want: content{"a": "a", "b": "b"}.entries(), over: make(chan struct{}), ask: func(need) error { return nil }, grant: func(int64) {}}
+		s := &supply{inbox: newInbox(), over: make(chan struct{}), ask: func(need) error { return nil }, grant: func(int64) {}}
 		var frame []byte
 		for _, r := range records {
 			frame = appendRecord(frame, r)
 		}
 		head, body, _ := packContent(frame, false)
 		require.NoError(t, s.inbox.push(append(head, body...)))
-		err := s.Supply(t.Context(), 2, func(i int) site.Piece { return site.Piece{Path: []string{"a", "b"}[i]} }, func(_ context.Context, _ int, in io.Reader, _ *site.Whole, _ error) error {
+		err := s.Supply(t.Context(), site.Asked{Runs: []site.Run{{First: 0, Count: 2}}}, func(_ context.Context, _ int, in io.Reader, _ *site.Whole, _ error) error {
 			if in != nil {
 				_, err := io.Copy(io.Discard, in)
 				return err
@@ -145,7 +145,7 @@ func TestALineThatEndsAtOnceIsLost(t *testing.T) {
 // TestWhatIsSaidOfAFileOutlivesItsFrame has frames be used again once what they carried is read.
 func TestWhatIsSaidOfAFileOutlivesItsFrame(t *testing.T) {
 	digest := manifest.Digest{1, 2, 3}
-	s := &supply{inbox: newInbox(), want: content{"a": "gannet"}.entries(), over: make(chan struct{}), ask: func(need) error { return nil }, grant: func(int64) {}}
+	s := &supply{inbox: newInbox(), over: make(chan struct{}), ask: func(need) error { return nil }, grant: func(int64) {}}
 	var frames [][]byte
 	for _, records := range [][]record{{{0, 0, []byte("gannet")}}, {{0, recordDigest, digest[:]}, {0, recordLast, nil}}} {
 		var frame []byte
@@ -156,7 +156,7 @@ func TestWhatIsSaidOfAFileOutlivesItsFrame(t *testing.T) {
 		frames = append(frames, append(head, body...))
 		require.NoError(t, s.inbox.push(frames[len(frames)-1]))
 	}
-	require.NoError(t, s.Supply(t.Context(), 1, func(int) site.Piece { return site.Piece{Path: "a"} }, func(_ context.Context, _ int, in io.Reader, _ *site.Whole, _ error) error {
+	require.NoError(t, s.Supply(t.Context(), site.Asked{Runs: []site.Run{{First: 0, Count: 1}}}, func(_ context.Context, _ int, in io.Reader, _ *site.Whole, _ error) error {
 		text, err := io.ReadAll(in)
 		require.NoError(t, err)
 		require.Equal(t, "gannet", string(text))

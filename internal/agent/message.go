@@ -106,7 +106,7 @@ type compareAnswer struct {
 	Same        int           `cbor:"same"`
 	SameBytes   int64         `cbor:"same_bytes"`
 	Stale       bool          `cbor:"stale,omitempty"`
-	New         []newRun      `cbor:"new,omitempty"` // changes that are new and nothing more
+	New         []wireRun     `cbor:"new,omitempty"` // changes that are new and nothing more
 	Changes     []wireChange  `cbor:"changes,omitempty"`
 	Leaving     []wireLeaving `cbor:"leaving,omitempty"`
 	Done        bool          `cbor:"done,omitempty"`
@@ -122,7 +122,7 @@ func (a *compareAnswer) add(c *diff.Change, want int) {
 		a.New[last].Count++
 		return
 	}
-	a.New = append(a.New, newRun{First: want, Count: 1})
+	a.New = append(a.New, wireRun{First: want, Count: 1})
 }
 
 // changes gives all changes, in the order of their paths.
@@ -167,7 +167,7 @@ func wantedOf(a *compareAnswer, q *calls.Comparing) *wanted {
 	if q.Content == nil || !q.Content.Folded() { // the list is there, and digests that are open are noted in it
 		return listed()
 	}
-	if len(a.Changes) == 0 && len(a.New) == 1 && a.New[0] == (newRun{Count: out.of}) {
+	if len(a.Changes) == 0 && len(a.New) == 1 && a.New[0] == (wireRun{Count: out.of}) {
 		out.all = q.Content
 		return out
 	}
@@ -214,8 +214,8 @@ func (w *wanted) entry(as calls.ID, at int) *manifest.Entry {
 	return &w.entries[at]
 }
 
-// newRun is entries one behind the other, none of which is at the site, or was recorded.
-type newRun struct {
+// wireRun is entries one behind the other. (Of those that are new none is at the site, or was recorded.)
+type wireRun struct {
 	_     struct{} `cbor:",toarray"`
 	First int      // index of the first
 	Count int
@@ -338,8 +338,31 @@ type (
 
 // need asks for the content of files, each from an offset on, in this order.
 type need struct {
-	Want    []int         `cbor:"want"`              // indices into what was compared
-	Offsets map[int]int64 `cbor:"offsets,omitempty"` // by position in Want; missing: from the beginning
-	// Old is the chunks of versions that are at the far end, by position in Want.
+	Runs    []wireRun     `cbor:"runs"`              // of indices into what was compared
+	Offsets map[int]int64 `cbor:"offsets,omitempty"` // by position among all that is asked for; missing: from the beginning
+	// Old is the chunks of versions that are at the far end, by position.
 	Old map[int]packedChunks `cbor:"old,omitempty"`
+}
+
+// files gives how many files are asked for, of so many at most.
+func (n *need) files(of int) (files int, err error) {
+	for _, r := range n.Runs {
+		if r.First < 0 || r.First >= of || r.Count < 1 || r.Count > min(of-r.First, of-files) {
+			return 0, fmt.Errorf("%w: it needs %d entries from %d on", ErrProtocol, r.Count, r.First)
+		}
+		files += r.Count
+	}
+	return files, nil
+}
+
+// ascends tells whether all indexes are in order.
+func (n *need) ascends() bool {
+	next := 0
+	for _, r := range n.Runs {
+		if r.First < next {
+			return false
+		}
+		next = r.First + r.Count
+	}
+	return true
 }

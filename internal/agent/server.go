@@ -299,14 +299,17 @@ func (s *server) doCompare(ctx context.Context, m *message, watch *site.Watch) (
 	var want []manifest.Entry
 	recorded := survey.Recorded
 	switch {
-	case call.Whole, call.Entries > 0:
-		if want = sent; !call.Whole {
-			if recorded == nil {
-				return nil, fmt.Errorf("%w: folders without a record", ErrProtocol)
-			}
-			want = merge(s.folders, recorded.Entries, s.base(recorded), sent)
+	case call.Whole:
+		if !inOrder(sent.Each) {
+			return nil, fmt.Errorf("%w: entries that are not in order", ErrProtocol)
 		}
-		if !inOrder(want) {
+		asked.Content = sent
+	case call.Entries > 0:
+		if recorded == nil {
+			return nil, fmt.Errorf("%w: folders without a record", ErrProtocol)
+		}
+		want = merge(s.folders, recorded.Entries, s.base(recorded), sent.Entries())
+		if !inOrder(manifest.Listed(want)) {
 			return nil, fmt.Errorf("%w: entries that are not in order", ErrProtocol)
 		}
 	case recorded == nil, call.Times: // times are no part of a digest
@@ -323,7 +326,7 @@ func (s *server) doCompare(ctx context.Context, m *message, watch *site.Watch) (
 	default:
 		want = recorded.Entries
 	}
-	asked.Entries = want
+	asked.Wanted.Entries = want
 	compared, err := calls.Compare.Watched(ctx, s.here, &asked, watch)
 	if err != nil {
 		return nil, err
@@ -333,6 +336,10 @@ func (s *server) doCompare(ctx context.Context, m *message, watch *site.Watch) (
 	for _, l := range result.Leaving {
 		answer.Leaving = append(answer.Leaving, wireLeaving{Path: l.Path, Size: l.Size, Until: l.Until.Unix()})
 	}
+	if result.All != nil && result.All.Len() > 0 {
+		answer.New = []wireRun{{Count: result.All.Len()}}
+	}
+	want = asked.Wanted.Entries
 	at := 0
 	for i := range result.Changes {
 		c := &result.Changes[i]
@@ -362,10 +369,6 @@ func (s *server) doStage(ctx context.Context, m *message, watch *site.Watch) (an
 	if err := decoding.Unmarshal(m.Body, &call); err != nil {
 		return nil, err
 	}
-	want, _, err := s.here.Comparison(ctx, call.Comparison)
-	if err != nil {
-		return nil, err
-	}
 	plan := site.Plan{Kept: call.Kept, Gone: call.Gone, Last: call.Last,
 		Generator: call.Generator, Origin: call.Origin, RemoveStrays: call.RemoveStrays, MakeParents: call.MakeParents,
 		Partial: call.Partial, Incomplete: call.Incomplete, SendAll: call.SendAll, History: call.History,
@@ -377,7 +380,7 @@ func (s *server) doStage(ctx context.Context, m *message, watch *site.Watch) (an
 	if call.Watched != nil {
 		plan.Watched = &manifest.Watched{ID: call.Watched.ID, Since: call.Watched.Since}
 	}
-	plan.Supply = &supply{inbox: s.inbox, want: want, over: s.over, ended: func() error { return s.why },
+	plan.Supply = &supply{inbox: s.inbox, over: s.over, ended: func() error { return s.why },
 		taking: &s.taking,
 		ask:    func(n need) error { return s.tell(m.Call, eventNeed, n) },
 		grant: func(bytes int64) {

@@ -23,7 +23,6 @@ import (
 // supply asks the client for content and hands it to the engine, as a site.Supplier.
 type supply struct {
 	inbox  *inbox
-	want   []manifest.Entry
 	ask    func(need) error   // sends what is needed
 	grant  func(bytes int64)  // gives credit back
 	ended  func() (err error) // whether nothing more can come, and why
@@ -32,29 +31,18 @@ type supply struct {
 }
 
 // Supply implements site.Supplier.
-func (s *supply) Supply(ctx context.Context, pieces int, piece func(i int) site.Piece,
+func (s *supply) Supply(ctx context.Context, asked site.Asked,
 	take func(context.Context, int, io.Reader, *site.Whole, error) error) error {
+	pieces := asked.Len()
 	if pieces == 0 {
 		return nil
 	}
-	n := need{Want: make([]int, pieces), Offsets: map[int]int64{}}
-	old := map[int]func() (io.ReadCloser, error){}
-	for i := range pieces {
-		p := piece(i)
-		if p.Old != nil {
-			old[i] = p.Old
-		}
-		at, ok := slices.BinarySearchFunc(s.want, p.Path, func(e manifest.Entry, path string) int { return strings.Compare(e.Path, path) })
-		if !ok {
-			return fmt.Errorf("%s is not part of the content", p.Path)
-		}
-		n.Want[i] = at
-		if p.Offset > 0 {
-			n.Offsets[i] = p.Offset
-		}
+	n := need{Offsets: asked.Offsets}
+	for _, r := range asked.Runs {
+		n.Runs = append(n.Runs, wireRun{First: r.First, Count: r.Count})
 	}
 	var err error
-	if n.Old, err = cutOld(ctx, old); err != nil {
+	if n.Old, err = cutOld(ctx, asked.Old); err != nil {
 		return err
 	}
 	if s.taking != nil { // content may come, and the connection be lost, before the next statement is reached
@@ -65,7 +53,7 @@ func (s *supply) Supply(ctx context.Context, pieces int, piece func(i int) site.
 		return err
 	}
 	group, ctx := errgroup.WithContext(ctx)
-	d := &distributor{supply: s, take: take, group: group, old: old,
+	d := &distributor{supply: s, take: take, group: group, old: asked.Old,
 		slots: make(chan struct{}, 2*runtime.GOMAXPROCS(0)), pieces: pieces}
 	group.Go(func() error { return d.run(ctx) })
 	return group.Wait()

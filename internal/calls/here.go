@@ -27,6 +27,7 @@ type Here struct {
 	survey   *site.Survey
 	surveyID ID
 	want     []manifest.Entry
+	unlisted *manifest.Folded // in the place of want: nothing exists, and all is new; else nil
 	result   *diff.Result
 	resultID ID
 	brief    *Comparing // of the comparison, where only its result is known; else nil
@@ -58,9 +59,9 @@ func (h *Here) Survey(id ID) (*site.Survey, error) {
 	return h.survey, nil
 }
 
-// Comparison gives what was wanted in the comparison that an ID stands for, and what was found to change; or
+// comparison gives what was wanted in the comparison that an ID stands for, and what was found to change; or
 // ErrForgotten.
-func (h *Here) Comparison(ctx context.Context, id ID) (want []manifest.Entry, result *diff.Result, err error) {
+func (h *Here) comparison(ctx context.Context, id ID) (want []manifest.Entry, result *diff.Result, err error) {
 	if h.result == nil || id != h.resultID {
 		return nil, nil, ErrForgotten
 	}
@@ -90,7 +91,7 @@ func (h *Here) SameAsRecorded(q *Comparing, paths int) (result *diff.Result, sam
 	return result, same
 }
 
-func (h *Here) forget() { h.want, h.result, h.brief = nil, nil, nil }
+func (h *Here) forget() { h.want, h.unlisted, h.result, h.brief = nil, nil, nil, nil }
 
 func (h *Here) unfolded(ctx context.Context, id ID) (*site.Survey, error) {
 	found, err := h.Survey(id)
@@ -124,6 +125,16 @@ func compare(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) (*Co
 	if err != nil {
 		return nil, err
 	}
+	if all, able := q.Content.(*manifest.Folded); able {
+		result, err := h.Site.CompareUnlisted(found, all)
+		if err != nil {
+			return nil, err
+		}
+		if result != nil {
+			h.unlisted, h.result, h.resultID = all, result, q.As
+			return &Compared{Result: result}, nil
+		}
+	}
 	q.Listed()
 	result, err := h.Site.Compare(ctx, found, &q.Wanted, watch.Bytes)
 	if err != nil {
@@ -142,7 +153,7 @@ func sized(ctx context.Context, h *Here, q Sizing, _ *site.Watch) ([]int64, erro
 }
 
 func held(ctx context.Context, h *Here, comparison ID, _ *site.Watch) ([]string, error) {
-	_, result, err := h.Comparison(ctx, comparison)
+	_, result, err := h.comparison(ctx, comparison)
 	if err != nil {
 		return nil, err
 	}
@@ -150,7 +161,7 @@ func held(ctx context.Context, h *Here, comparison ID, _ *site.Watch) ([]string,
 }
 
 func stage(ctx context.Context, h *Here, q *Staging, watch *site.Watch) (*site.Outcome, error) {
-	want, result, err := h.Comparison(ctx, q.Comparison)
+	want, result, err := h.comparison(ctx, q.Comparison)
 	if err != nil {
 		return nil, err
 	}
@@ -158,7 +169,7 @@ func stage(ctx context.Context, h *Here, q *Staging, watch *site.Watch) (*site.O
 		return nil, err
 	}
 	plan := q.Plan
-	plan.Want, plan.Survey, plan.Result = want, h.survey, result
+	plan.Want, plan.Unlisted, plan.Survey, plan.Result = want, h.unlisted, h.survey, result
 	staged, err := h.Site.Stage(ctx, &plan, watch)
 	if err != nil {
 		return nil, err

@@ -195,7 +195,7 @@ type Manifest struct {
 
 // Tree returns the tree digest.
 func (m *Manifest) Tree() Digest {
-	return TreeOf(func(visit func(e *Entry) bool) { Each(m.Entries, visit) })
+	return TreeOf(Listed(m.Entries))
 }
 
 // Each calls visit with one entry after the other, until it tells that that is enough.
@@ -207,9 +207,17 @@ func Each(entries []Entry, visit func(e *Entry) bool) {
 	}
 }
 
-// TreeOf gives the tree digest of entries: each calls its argument with one after the other, in the order of their paths. The
-// listing is digested while it goes on being written.
-func TreeOf(each func(visit func(e *Entry) bool)) (tree Digest) {
+// Walk calls visit with one entry after the other, in the order of their paths, until it tells that that is enough. Visit must not
+// keep them: there may be no list of them.
+type Walk = func(visit func(e *Entry) bool)
+
+// Listed gives a walk through a list.
+func Listed(entries []Entry) Walk {
+	return func(visit func(e *Entry) bool) { Each(entries, visit) }
+}
+
+// TreeOf gives the tree digest of entries. The listing is digested while it goes on being written.
+func TreeOf(each Walk) (tree Digest) {
 	const size, waiting = 64 << 10, 3
 	written, spare := make(chan []byte, waiting), make(chan []byte, waiting)
 	var digesting sync.WaitGroup
@@ -281,13 +289,19 @@ type checker struct {
 
 // Check tells why entries cannot be a manifest: their paths, their order, or one that is below what is not a folder.
 func Check(entries []Entry) error {
+	return CheckEach(Listed(entries))
+}
+
+// CheckEach is Check of entries of which there may be no list.
+func CheckEach(each Walk) (err error) {
 	var check checker
-	for i := range entries {
-		if err := check.check(&entries[i]); err != nil {
-			return fmt.Errorf("%s: %w", entries[i].Path, err)
+	each(func(e *Entry) bool {
+		if err = check.check(e); err != nil {
+			err = fmt.Errorf("%s: %w", e.Path, err)
 		}
-	}
-	return nil
+		return err == nil
+	})
+	return err
 }
 
 func (c *checker) check(e *Entry) error {

@@ -24,7 +24,10 @@ type Packed []byte
 
 // Pack packs entries.
 func Pack(entries []Entry) Packed {
-	out := make(Packed, 0, 64*len(entries))
+	return appendAll(make(Packed, 0, 64*len(entries)), entries)
+}
+
+func appendAll(out []byte, entries []Entry) []byte {
 	before := ""
 	for i := range entries {
 		out = appendPacked(out, &entries[i], before)

@@ -19,12 +19,13 @@ import (
 
 // Plan is what a deployment is to do.
 type Plan struct {
-	Want   []manifest.Entry // the content, sorted by path
-	Survey *Survey          // what the plan is based on
-	Result *diff.Result     // what must change
-	Kept   []string         // paths that stay as they are, with all below them, although they are not in Want
-	Gone   []string         // paths of those that do not, with all below them
-	Last   []string         // patterns of what is published last
+	Want     []manifest.Entry // the content, sorted by path
+	Unlisted *manifest.Folded // the content in the place of Want and of Result.Changes: nothing exists, and all of it is new; else nil
+	Survey   *Survey          // what the plan is based on
+	Result   *diff.Result     // what must change
+	Kept     []string         // paths that stay as they are, with all below them, although they are not in Want
+	Gone     []string         // paths of those that do not, with all below them
+	Last     []string         // patterns of what is published last
 	// Open opens the content of a path. It is not called for a rollback, whose content the site holds.
 	Open         func(path string) (io.ReadCloser, error)
 	Supply       Supplier // hands content over in its place; nil: Open does
@@ -160,12 +161,15 @@ func (s *Site) Stage(ctx context.Context, plan *Plan, watch *Watch) (*Staged, er
 	if err := s.prepare(ctx, plan.MakeParents, !whole); err != nil {
 		return nil, s.unlessWiped(ctx, plan, err)
 	}
-	if err := s.allApart(plan.Want); err != nil { // only now is it known where the record is
+	if err := s.allApart(plan.each); err != nil { // only now is it known where the record is
 		return nil, err
 	}
 	whole = whole && !s.exists // else the record could only be made in the root
-	if fresh {                 // only now can be found out how the place takes names
-		if err := s.checkCase(ctx, plan.Want); err != nil {
+	if !whole || plan.needsList() {
+		plan.list()
+	}
+	if fresh { // only now can be found out how the place takes names
+		if err := s.checkCase(ctx, plan); err != nil {
 			return nil, err
 		}
 	}
@@ -228,12 +232,13 @@ func (s *Site) Deploy(ctx context.Context, plan *Plan, watch *Watch) (*Outcome, 
 	return staged.Publish(ctx, watch)
 }
 
-func (s *Site) checkCase(ctx context.Context, want []manifest.Entry) error {
+func (s *Site) checkCase(ctx context.Context, plan *Plan) error {
 	folds, err := s.foldsCaseAt(ctx, s.record)
 	if err != nil || !folds {
 		return err
 	}
-	if clashes := manifest.CaseClashes(want); len(clashes) > 0 {
+	plan.list()
+	if clashes := manifest.CaseClashes(plan.Want); len(clashes) > 0 {
 		return &CaseError{clashes}
 	}
 	return nil
@@ -264,7 +269,8 @@ func (d *Staged) stage(ctx context.Context) (err error) {
 		plan.Open = s.openHeld(ctx, plan)
 	}
 	if !plan.isOpen() {
-		d.working.Go(func() { d.staging.tree = (&manifest.Manifest{Entries: plan.Want}).Tree() }) // for the record
+		wanted := plan.walk()
+		d.working.Go(func() { d.staging.tree = manifest.TreeOf(wanted) }) // for the record
 	}
 	return d.staging.run(ctx)
 }
@@ -365,7 +371,18 @@ func (s *Site) tidy(ctx context.Context, j *journal) error {
 // entries gives what is there after a publish: what was wanted where it was reached, else what was recorded before.
 //
 // AsWanted tells that they are what is wanted, but for times and whose hand put it there.
-func (p *publish) entries() (out []manifest.Entry, asWanted bool) {
+func (p *publish) entries() (all manifest.Walk, asWanted bool) {
+	if p.plan.Unlisted != nil { // nothing was recorded before
+		return func(visit func(e *manifest.Entry) bool) {
+			p.plan.each(func(e *manifest.Entry) bool { return p.undone[e.Path] || visit(e) })
+		}, len(p.undone) == 0
+	}
+	list, asWanted := p.list()
+	return manifest.Listed(list), asWanted
+}
+
+// list is entries of a plan that has a list.
+func (p *publish) list() (out []manifest.Entry, asWanted bool) {
 	var (
 		plan, able = p.plan, p.site.Abilities()
 		keep       = Keeping(plan.Kept, plan.Gone)

@@ -326,7 +326,7 @@ func (s *shelf) holder(name manifest.Digest) (number int, bytes int64) {
 }
 
 // writeEntries writes the blocks of a deployment that are in no earlier file, and gives what N.json says of its entries.
-func (s *Site) writeEntries(ctx context.Context, number int, entries []manifest.Entry) (*head, error) {
+func (s *Site) writeEntries(ctx context.Context, number int, entries manifest.Walk) (*head, error) {
 	before, err := s.shelfBefore(ctx, number)
 	if err != nil {
 		return nil, err

@@ -30,15 +30,18 @@ func (s *Site) freshStart(plan *Plan) bool {
 		!s.isInside() && s.root != "."
 }
 
-// stageFresh makes the folders of the tree, and finds what is in it already.
-func (st *staging) stageFresh(ctx context.Context) ([]*parcel, error) {
+// prepareFresh makes the folders of the tree, and finds what is in it already. If that is anything, there is a list of what is
+// wanted.
+func (st *staging) prepareFresh(ctx context.Context) (left map[string]*diff.Found, err error) {
 	s := st.site
 	if err := s.fs.Mkdir(ctx, s.inRecord(freshTree), manifest.DirMode); err != nil && !errors.Is(err, fs.ErrExist) {
 		return nil, &RootError{Root: s.label, Reason: "cannot be made: " + cause(err), Err: err}
 	}
-	left, err := s.leftFresh(ctx)
-	if err != nil {
+	if left, err = s.leftFresh(ctx); err != nil {
 		return nil, err
+	}
+	if len(left) > 0 {
+		st.plan.list()
 	}
 	folders := layoutOf(st.plan).folders
 	if err := s.clearUnwanted(ctx, left, folders, st.plan.Want); err != nil {
@@ -60,6 +63,11 @@ func (st *staging) stageFresh(ctx context.Context) ([]*parcel, error) {
 			return nil, err
 		}
 	}
+	return left, nil
+}
+
+// freshParcels names what must be staged, of which some may be left.
+func (st *staging) freshParcels(left map[string]*diff.Found) []*parcel {
 	all := make([]parcel, 0, len(st.plan.Result.Changes)) // one piece of memory: there may be very many
 	out := make([]*parcel, 0, len(st.plan.Result.Changes))
 	for i := range st.plan.Result.Changes {
@@ -74,7 +82,7 @@ func (st *staging) stageFresh(ctx context.Context) ([]*parcel, error) {
 		}
 		out = append(out, p)
 	}
-	return out, nil
+	return out
 }
 
 func (s *Site) inFresh(path string) string { return s.inRecord(fsys.Join(freshTree, path)) }
@@ -135,31 +143,25 @@ func (s *Site) clearUnwanted(ctx context.Context, left map[string]*diff.Found, f
 func (s *Site) newFresh(ctx context.Context, plan *Plan, inPlace func(path string) bool, number int) (*publish, error) {
 	p := &publish{site: s, plan: plan, number: number, undone: map[string]bool{}, fresh: true}
 	p.phases = [][]step{{{Do: doAppear, Path: ".", From: freshTree}}}
-	for i := range plan.Want {
-		e := &plan.Want[i]
+	var lost error
+	plan.each(func(e *manifest.Entry) bool {
 		var err error
 		switch {
 		case e.Kind == manifest.Link:
-			if err = s.fs.Symlink(ctx, e.Link, s.inFresh(e.Path)); err == nil {
-				p.expected = append(p.expected, int32(i))
-			}
+			err = s.fs.Symlink(ctx, e.Link, s.inFresh(e.Path))
 		case e.Kind == manifest.Dir:
-			if err = s.fs.SetAttr(ctx, s.inFresh(e.Path), fsys.Attributes{Mode: e.Mode, Owner: e.Owner}); err == nil {
-				p.expected = append(p.expected, int32(i))
-			}
+			err = s.fs.SetAttr(ctx, s.inFresh(e.Path), fsys.Attributes{Mode: e.Mode, Owner: e.Owner})
 		case !inPlace(e.Path):
 			p.undone[e.Path] = true
-		default:
-			p.expected = append(p.expected, int32(i))
 		}
 		if errors.Is(err, farend.ErrLost) {
-			return nil, err
-		}
-		if err != nil {
+			lost = err
+		} else if err != nil {
 			p.fail(e.Path, err)
 		}
-	}
-	return p, nil
+		return lost == nil
+	})
+	return p, lost
 }
 
 // appear gives the fresh tree the root's name, or finds that it has it.

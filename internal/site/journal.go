@@ -255,11 +255,12 @@ func (s *Site) writeDeployment(ctx context.Context, p *publish, out *Outcome) er
 		tree = p.wanted
 	}
 	return s.writeManifest(ctx, &manifest.Manifest{Created: d.At, Generator: p.plan.Generator, Origin: p.plan.Origin,
-		Deployment: d, Entries: entries}, tree)
+		Deployment: d}, entries, tree)
 }
 
-// writeManifest writes a deployment down. Known gives its tree digest, or zero; nil: it is not known.
-func (s *Site) writeManifest(ctx context.Context, m *manifest.Manifest, known func() manifest.Digest) error {
+// writeManifest writes a deployment down, whose entries are not those of the manifest. Known gives its tree digest, or zero; nil: it
+// is not known.
+func (s *Site) writeManifest(ctx context.Context, m *manifest.Manifest, entries manifest.Walk, known func() manifest.Digest) error {
 	var (
 		number  = m.Deployment.Number
 		tree    manifest.Digest
@@ -270,11 +271,11 @@ func (s *Site) writeManifest(ctx context.Context, m *manifest.Manifest, known fu
 			tree = known()
 		}
 		if tree.IsZero() {
-			tree = m.Tree()
+			tree = manifest.TreeOf(entries)
 		}
-		return manifest.Check(m.Entries) // else nobody could read it
+		return manifest.CheckEach(entries) // else nobody could read it
 	})
-	h, err := s.writeEntries(ctx, number, m.Entries)
+	h, err := s.writeEntries(ctx, number, entries)
 	if failed := working.Wait(); err == nil && failed != nil {
 		err = &RecordError{s.inRecord(deploymentFile(number)), failed}
 	}

@@ -60,7 +60,7 @@ func (p *parcel) isOpen() bool { return p.change.Want.Digest.IsZero() }
 
 // isOpen tells whether any digest of what is wanted is open.
 func (plan *Plan) isOpen() bool {
-	return slices.ContainsFunc(plan.Result.Changes, func(c diff.Change) bool { return c.Sends() && c.Want.Digest.IsZero() })
+	return slices.ContainsFunc(plan.Result.Changes, func(c diff.Change) bool { return c.Sends() && c.Want.Digest.IsZero() }) // else it is listed
 }
 
 // close gives a parcel whose digest was open the digest that its sender found out, and the name that goes with it.

@@ -28,23 +28,28 @@ func (e *SpaceError) Error() string {
 
 // checkSpace finds out, where the far end can tell, whether all will fit before anything is sent.
 func (st *staging) checkSpace(ctx context.Context, missing []*parcel) error {
+	var need int64
+	for _, p := range missing {
+		need += p.change.Want.Size - p.part
+	}
+	return st.hasSpace(ctx, need, int64(len(missing)))
+}
+
+// hasSpace finds out whether there is room for so many bytes and files.
+func (st *staging) hasSpace(ctx context.Context, need, files int64) error {
 	spacer, ok := st.site.fs.(fsys.Spacer)
-	if !ok || len(missing) == 0 {
+	if !ok || files == 0 {
 		return nil
 	}
 	free, err := spacer.FreeSpace(ctx)
 	if errors.Is(err, farend.ErrLost) {
 		return err
 	}
-	var need int64
-	for _, p := range missing {
-		need += p.change.Want.Size - p.part
-	}
 	if err == nil && need > free.Bytes {
 		return &SpaceError{Need: need, Free: free.Bytes}
 	}
-	if err == nil && free.Files >= 0 && int64(len(missing)) > free.Files {
-		return &SpaceError{Need: int64(len(missing)), Free: free.Files, Files: true}
+	if err == nil && free.Files >= 0 && files > free.Files {
+		return &SpaceError{Need: files, Free: free.Files, Files: true}
 	}
 	return nil
 }
@@ -59,10 +64,10 @@ func (st *staging) probeNames(ctx context.Context) error {
 	if err := st.probeSpelling(ctx); err != nil {
 		return err
 	}
-	for i := range st.plan.Result.Changes {
-		c := &st.plan.Result.Changes[i]
+	var lost error
+	st.plan.Result.Each(func(c *diff.Change) bool {
 		if c.Status != diff.New {
-			continue
+			return true
 		}
 		var probes []string
 		if len(c.Path()) > longPath {
@@ -76,15 +81,17 @@ func (st *staging) probeNames(ctx context.Context) error {
 		for _, probe := range probes {
 			_, err := st.site.fs.Lstat(ctx, st.site.at(probe))
 			if errors.Is(err, farend.ErrLost) || ctx.Err() != nil {
-				return err
+				lost = err
+				return false
 			}
 			if err != nil && !errors.Is(err, fs.ErrNotExist) {
 				st.fail(c.Path(), fmt.Errorf("the far side cannot hold a name of this length: %s", cause(err)))
 				break
 			}
 		}
-	}
-	return nil
+		return true
+	})
+	return lost
 }
 
 // spellingFolder is where names are tried, in the record.
@@ -99,10 +106,9 @@ func (st *staging) probeSpelling(ctx context.Context) error {
 	}
 	var fresh, elements []string
 	seen := map[string]bool{}
-	for i := range st.plan.Result.Changes {
-		c := &st.plan.Result.Changes[i]
+	st.plan.Result.Each(func(c *diff.Change) bool {
 		if c.Status != diff.New {
-			continue
+			return true
 		}
 		fresh = append(fresh, c.Path())
 		for element := range strings.SplitSeq(c.Path(), "/") {
@@ -111,7 +117,8 @@ func (st *staging) probeSpelling(ctx context.Context) error {
 			}
 			seen[element] = true
 		}
-	}
+		return true
+	})
 	if len(elements) == 0 {
 		return nil
 	}

@@ -30,8 +30,7 @@ type publish struct {
 
 	recovering bool // it was begun by a deployment that was interrupted
 
-	expected []int32                // what the fresh tree holds, by indices into what is wanted, for lookUp
-	keeps    func(*diff.Found) bool // what is kept of what is replaced; in place alone
+	keeps func(*diff.Found) bool // what is kept of what is replaced; in place alone
 
 	mu     sync.Mutex
 	failed []Failure
@@ -187,19 +186,19 @@ type layout struct {
 func layoutOf(plan *Plan) *layout {
 	l := &layout{map[string]bool{}, plan.Want, map[string]bool{}}
 	last := "."
-	for i := range plan.Want {
-		e := &plan.Want[i]
+	plan.each(func(e *manifest.Entry) bool {
 		if e.Kind == manifest.Dir {
 			l.folders[e.Path] = true
 		}
 		dir, _ := fsys.Split(e.Path)
 		if dir == last {
-			continue
+			return true
 		}
-		for last = dir; dir != "." && !l.folders[dir]; dir, _ = fsys.Split(dir) {
-			l.folders[dir] = true
+		for last = strings.Clone(dir); dir != "." && !l.folders[dir]; dir, _ = fsys.Split(dir) {
+			l.folders[strings.Clone(dir)] = true
 		}
-	}
+		return true
+	})
 	for i := range plan.Survey.Found {
 		if f := &plan.Survey.Found[i]; f.Kind == manifest.Dir {
 			l.standing[f.Path] = true
@@ -443,9 +442,18 @@ func (p *publish) lookUp(ctx context.Context) error {
 			}
 		}
 	}
-	for _, at := range p.expected {
-		dir, _ := fsys.Split(p.plan.Want[at].Path)
-		byFolder[dir] = append(byFolder[dir], -1-at)
+	if p.fresh {
+		at := int32(-1)
+		p.plan.each(func(e *manifest.Entry) bool {
+			if at++; !p.undone[e.Path] {
+				dir, _ := fsys.Split(e.Path)
+				if _, known := byFolder[dir]; !known {
+					dir = strings.Clone(dir) // of a text with many paths
+				}
+				byFolder[dir] = append(byFolder[dir], -1-at)
+			}
+			return true
+		})
 	}
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(p.site.jobs)
@@ -460,7 +468,8 @@ func (p *publish) lookUp(ctx context.Context) error {
 				if at >= 0 {
 					st = *steps[at]
 				} else {
-					st = expects(&p.plan.Want[-1-at])
+					e := p.plan.at(int(-1 - at))
+					st = expects(&e)
 				}
 				info, ok, err := found(st.Path)
 				if err != nil {

@@ -92,7 +92,17 @@ func (st *staging) run(ctx context.Context) error {
 		}
 	}
 	defer st.folders.close()
-	parcels, err := st.prepareParcels(ctx)
+	var left map[string]*diff.Found // of an interrupted deployment
+	if st.fresh {
+		var err error
+		if left, err = st.prepareFresh(ctx); err != nil {
+			return err
+		}
+	}
+	if st.plan.Unlisted != nil {
+		return st.stageUnlisted(ctx)
+	}
+	parcels, err := st.prepareParcels(ctx, left)
 	if err != nil {
 		return err
 	}
@@ -132,9 +142,9 @@ func (st *staging) run(ctx context.Context) error {
 	return st.check(ctx, all)
 }
 
-func (st *staging) prepareParcels(ctx context.Context) ([]*parcel, error) {
+func (st *staging) prepareParcels(ctx context.Context, left map[string]*diff.Found) ([]*parcel, error) {
 	if st.fresh {
-		return st.stageFresh(ctx)
+		return st.freshParcels(left), nil
 	}
 	return st.parcels(ctx)
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"slices"
 
 	"tartine/internal/farend"
 	"tartine/internal/fsys"
@@ -13,10 +14,10 @@ import (
 
 // Supplier hands over the content of many files in one stream. An engine that runs at the far end has one.
 type Supplier interface {
-	// Supply asks for so many pieces, each of which piece describes by its index, in this order, and calls take once for each, by its index: with its content, all of it in
-	// whole where it is small; or with why there is none. Take may be called from several goroutines at once. When it
-	// fails, Supply ends with its error.
-	Supply(ctx context.Context, pieces int, piece func(i int) Piece, take func(ctx context.Context, i int, content io.Reader, whole *Whole, err error) error) error
+	// Supply asks for files and calls take once for each, by its position among them: with its content, all of it in whole where
+	// it is small; or with why there is none. Take may be called from several goroutines at once. When it fails, Supply ends
+	// with its error.
+	Supply(ctx context.Context, asked Asked, take func(ctx context.Context, i int, content io.Reader, whole *Whole, err error) error) error
 }
 
 // Whole is all of a small file, and the digest of these bytes, which whoever supplies them has computed from them.
@@ -25,13 +26,45 @@ type Whole struct {
 	Digest manifest.Digest
 }
 
-// Piece is a file whose content is asked for.
-type Piece struct {
-	Path   string
-	Offset int64 // bytes at its beginning that are not needed
-	// Old opens the version that is at the site, of which parts may be in the new one too; nil: there is none, or
-	// it is not worth a look.
-	Old func() (io.ReadCloser, error)
+// Asked is files whose content is asked for, in this order.
+type Asked struct {
+	Runs    []Run         // of their indexes in what is wanted
+	Offsets map[int]int64 // by position: how many bytes at the beginning are not needed; missing: none
+	// Old opens versions that are at the site, by position. Parts of them may be in the new ones too.
+	Old map[int]func() (io.ReadCloser, error)
+}
+
+// Run is indexes that follow one another.
+type Run struct{ First, Count int }
+
+// Add asks for one more.
+func (a *Asked) Add(index int) {
+	if last := len(a.Runs) - 1; last >= 0 && a.Runs[last].First+a.Runs[last].Count == index {
+		a.Runs[last].Count++
+		return
+	}
+	a.Runs = append(a.Runs, Run{index, 1})
+}
+
+// Len gives how many files there are.
+func (a *Asked) Len() (n int) {
+	for _, r := range a.Runs {
+		n += r.Count
+	}
+	return n
+}
+
+// finder gives what finds the index of a file by its position. No more may be asked for from then on.
+func (a *Asked) finder() func(position int) int {
+	ends, end := make([]int, len(a.Runs)), 0
+	for i, r := range a.Runs {
+		end += r.Count
+		ends[i] = end
+	}
+	return func(position int) int {
+		i, _ := slices.BinarySearch(ends, position+1)
+		return a.Runs[i].First + a.Runs[i].Count - (ends[i] - position)
+	}
 }
 
 // worthALook is from which size on, in bytes, it pays to look for what an old version and a new one have in common.
@@ -49,20 +82,18 @@ func (st *staging) oldOf(ctx context.Context, p *parcel) func() (io.ReadCloser, 
 
 // receive has the parcels supplied in one stream, and checks their bytes as they are written.
 func (st *staging) receive(ctx context.Context, parcels []*parcel) error {
-	for _, p := range parcels {
+	asked := Asked{Offsets: map[int]int64{}, Old: map[int]func() (io.ReadCloser, error){}}
+	for i, p := range parcels {
+		at, _ := manifest.Find(st.plan.Want, p.change.Path())
+		asked.Add(at)
 		if offset := st.resumesAt(p); offset > 0 {
 			st.watch.bytes(offset)
+			asked.Offsets[i] = offset
+		} else if old := st.oldOf(ctx, p); old != nil {
+			asked.Old[i] = old
 		}
 	}
-	piece := func(i int) Piece {
-		p := parcels[i]
-		out := Piece{Path: p.change.Path(), Offset: st.resumesAt(p)}
-		if out.Offset == 0 {
-			out.Old = st.oldOf(ctx, p)
-		}
-		return out
-	}
-	return st.plan.Supply.Supply(ctx, len(parcels), piece, func(ctx context.Context, i int, content io.Reader, whole *Whole, err error) error {
+	return st.plan.Supply.Supply(ctx, asked, func(ctx context.Context, i int, content io.Reader, whole *Whole, err error) error {
 		if err == nil {
 			err = st.take(ctx, parcels[i], st.resumesAt(parcels[i]), content, whole)
 		}

@@ -475,13 +475,12 @@ type Wanted struct {
 	Gone    []string // paths of those that do not stay, with all below them
 }
 
-func (s *Site) allApart(want []manifest.Entry) error {
-	for i := range want {
-		if err := s.apart("write", want[i].Path); err != nil {
-			return err
-		}
-	}
-	return nil
+func (s *Site) allApart(want manifest.Walk) (err error) {
+	want(func(e *manifest.Entry) bool {
+		err = s.apart("write", e.Path)
+		return err == nil
+	})
+	return err
 }
 
 // Compare finds what must change at the site, reading there what it must. Told is called with bytes as they are read,
@@ -491,7 +490,7 @@ func (s *Site) Compare(ctx context.Context, survey *Survey, want *Wanted,
 	if err := s.checkShut(survey, want.Entries); err != nil {
 		return nil, err
 	}
-	if err := s.allApart(want.Entries); err != nil {
+	if err := s.allApart(manifest.Listed(want.Entries)); err != nil {
 		return nil, err
 	}
 	able := s.Abilities()

@@ -65,59 +65,107 @@ type Ref struct {
 
 // item is what a folder or a list of parts names.
 type item struct {
-	name  string          // in a folder; of a folder with content with a slash behind it
-	entry *manifest.Entry // nil: it is a block
+	name  string         // in a folder; of a folder with content with a slash behind it
+	entry manifest.Entry // of what is no folder with content
 	ref   Ref
 }
 
-// Build makes the blocks of a tree, whose entries are sorted by path. Each is called with every block, a folder behind
-// those in it.
-func Build(entries []manifest.Entry, each func(name manifest.Digest, block []byte)) Ref {
-	b := &builder{each: each}
-	top, _ := b.folder(entries, 0)
-	return top
+// Build makes the blocks of a tree, Put is called with every
+// block, a folder behind those in it, and must not keep it. No more is held at a time than a part of each folder that is one
+// in the other.
+func Build(each manifest.Walk, put func(name manifest.Digest, block []byte)) Ref {
+	b := &builder{put: put}
+	b.enter("")
+	each(func(e *manifest.Entry) bool {
+		for !strings.HasPrefix(e.Path, b.path) {
+			b.leave()
+		}
+		for {
+			slash := strings.IndexByte(e.Path[len(b.path):], '/')
+			if slash < 0 {
+				break
+			}
+			b.enter(e.Path[:len(b.path)+slash+1])
+		}
+		b.add(item{name: e.Path[len(b.path):], entry: *e, ref: Ref{Entries: 1}})
+		return true
+	})
+	for len(b.open) > 1 {
+		b.leave()
+	}
+	return b.end()
 }
 
 type builder struct {
-	each    func(name manifest.Digest, block []byte)
+	put     func(name manifest.Digest, block []byte)
+	open    []*unfinished // one in the other
+	path    string        // of the innermost, with a slash behind it; empty: the top
+	spare   []*unfinished
 	scratch []byte
 }
 
-// folder makes the block of the folder whose path, with a slash behind it, is the first so many bytes of that of the
-// first entry, and gives the entries that lie behind it.
-func (b *builder) folder(entries []manifest.Entry, prefix int) (Ref, []manifest.Entry) {
-	var items []item
-	within := ""
-	if prefix > 0 {
-		within = entries[0].Path[:prefix]
-	}
-	for len(entries) > 0 && strings.HasPrefix(entries[0].Path, within) {
-		e := &entries[0]
-		slash := strings.IndexByte(e.Path[prefix:], '/')
-		if slash < 0 {
-			items = append(items, item{name: e.Path[prefix:], entry: e, ref: Ref{Entries: 1}})
-			entries = entries[1:]
-			continue
-		}
-		below := item{name: e.Path[prefix : prefix+slash+1]}
-		below.ref, entries = b.folder(entries, prefix+slash+1)
-		items = append(items, below)
-	}
-	return b.fold(items, folderBlock), entries
+// unfinished is a folder of which more may come.
+type unfinished struct {
+	items []item // that are in no part yet
+	parts []item // where there are many
+	above int    // how long the path of the folder above is
 }
 
-// fold makes one block of items, and blocks of its parts where they are many.
-func (b *builder) fold(items []item, kind byte) Ref {
-	for len(items) > mostItems {
-		var parts []item
-		for len(items) > 0 {
-			n := cut(items)
-			parts = append(parts, item{ref: b.emit(items[:n], kind)})
-			items = items[n:]
-		}
-		items, kind = parts, partsBlock
+// enter begins a folder in the innermost one.
+func (b *builder) enter(path string) {
+	next := &unfinished{}
+	if last := len(b.spare) - 1; last >= 0 {
+		next, b.spare = b.spare[last], b.spare[:last]
 	}
-	return b.emit(items, kind)
+	next.above = len(b.path)
+	b.open, b.path = append(b.open, next), path
+}
+
+// leave ends the innermost folder.
+func (b *builder) leave() {
+	in := b.open[len(b.open)-1]
+	name, ref := b.path[in.above:], b.end()
+	b.open, b.path = b.open[:len(b.open)-1], b.path[:in.above]
+	in.items, in.parts = in.items[:0], in.parts[:0]
+	b.spare = append(b.spare, in)
+	b.add(item{name: name, ref: ref})
+}
+
+// add adds an item to the innermost folder.
+func (b *builder) add(it item) {
+	in := b.open[len(b.open)-1]
+	if in.items = append(in.items, it); len(in.items) > mostItems {
+		n := cut(in.items)
+		in.parts = append(in.parts, item{ref: b.emit(in.items[:n], folderBlock)})
+		in.items = in.items[:copy(in.items, in.items[n:])]
+	}
+}
+
+// end makes the last block of the innermost folder.
+func (b *builder) end() Ref {
+	in := b.open[len(b.open)-1]
+	if len(in.parts) == 0 {
+		return b.emit(in.items, folderBlock)
+	}
+	return b.fold(append(in.parts, b.parts(in.items, folderBlock)...))
+}
+
+// parts makes blocks of items, each of a part of them.
+func (b *builder) parts(items []item, kind byte) (out []item) {
+	for len(items) > 0 {
+		n := cut(items)
+		out = append(out, item{ref: b.emit(items[:n], kind)})
+		items = items[n:]
+	}
+	return out
+}
+
+// fold makes one block of the parts of a folder.
+func (b *builder) fold(parts []item) Ref {
+	for len(parts) > mostItems {
+		parts = b.parts(parts, partsBlock)
+	}
+	return b.emit(parts, partsBlock)
 }
 
 // cut tells how many items make up the next part.
@@ -150,8 +198,8 @@ func (b *builder) emit(items []item, kind byte) Ref {
 			out = binary.AppendUvarint(out, uint64(len(name)-common))
 			out = append(out, name[common:]...)
 			before = name
-			if it.entry != nil {
-				out = manifest.AppendFacts(out, it.entry)
+			if name == it.name {
+				out = manifest.AppendFacts(out, &it.entry)
 				continue
 			}
 			out = append(out, folderItem)
@@ -160,7 +208,7 @@ func (b *builder) emit(items []item, kind byte) Ref {
 		out = binary.AppendUvarint(out, uint64(it.ref.Entries))
 	}
 	ref.Name = sha256.Sum256(out)
-	b.each(ref.Name, out)
+	b.put(ref.Name, out)
 	b.scratch = out
 	return ref
 }

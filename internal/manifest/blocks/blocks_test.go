@@ -20,7 +20,7 @@ import (
 type shelf map[manifest.Digest][]byte
 
 func (s shelf) build(entries []manifest.Entry) (top blocks.Ref, fresh int) {
-	top = blocks.Build(entries, func(name manifest.Digest, block []byte) {
+	top = blocks.Build(manifest.Listed(entries), func(name manifest.Digest, block []byte) {
 		if s[name] == nil {
 			s[name] = bytes.Clone(block)
 			fresh += len(block)
@@ -133,7 +133,7 @@ func TestAFileOfBlocksKeepsThem(t *testing.T) {
 	var out bytes.Buffer
 	w := blocks.NewWriter(&out)
 	entries := folders(3, 2000)
-	top := blocks.Build(entries, w.Add)
+	top := blocks.Build(manifest.Listed(entries), w.Add)
 	require.NoError(t, w.Close())
 	text := out.Bytes()
 	file, err := blocks.ReadFile(text)

@@ -1,0 +1,112 @@
+package manifest
+
+import (
+	"slices"
+	"sync"
+)
+
+// Folded is a long list of entries that takes little memory: it is packed, piece by piece, and unpacked as it is walked. It can
+// be walked and looked at by several goroutines at once, and added to by one that is alone.
+type Folded struct {
+	pieces []Packed // each of foldedPiece entries
+	block  []byte   // that the next pieces go into, as far as there is room
+	rest   []Entry  // that make no piece yet
+	packed []byte   // room to pack a piece
+
+	mu     sync.Mutex
+	opened [4]openedPiece // those looked at last
+	turn   int
+}
+
+type openedPiece struct {
+	number  int
+	entries []Entry // nil: there is none
+}
+
+// foldedPiece is how many entries a piece has, and foldedBlock how many bytes of memory are taken for pieces at a time.
+const (
+	foldedPiece = 128
+	foldedBlock = 256 << 10
+)
+
+// Fold gives entries as such a list.
+func Fold(entries []Entry) *Folded {
+	out := &Folded{}
+	out.Add(entries)
+	return out
+}
+
+// Add appends entries. It does not keep them.
+func (f *Folded) Add(entries []Entry) {
+	for len(entries) > 0 {
+		n := min(foldedPiece-len(f.rest), len(entries))
+		f.rest = append(f.rest, entries[:n]...)
+		if entries = entries[n:]; len(f.rest) < foldedPiece {
+			return
+		}
+		f.packed = appendAll(f.packed[:0], f.rest)
+		clear(f.rest) // the texts of their paths go
+		f.rest = f.rest[:0]
+		if len(f.packed) > cap(f.block)-len(f.block) {
+			f.block = make([]byte, 0, max(foldedBlock, len(f.packed)))
+		}
+		from := len(f.block)
+		f.block = append(f.block, f.packed...)
+		f.pieces = append(f.pieces, f.block[from:len(f.block):len(f.block)])
+	}
+}
+
+// Len gives how many entries there are.
+func (f *Folded) Len() int { return len(f.pieces)*foldedPiece + len(f.rest) }
+
+// Folded tells that there is no list of them.
+func (f *Folded) Folded() bool { return true }
+
+// Each calls visit with one entry after the other, until it tells that that is enough. Visit must not keep them.
+func (f *Folded) Each(visit func(e *Entry) bool) {
+	room := make([]Entry, 0, foldedPiece)
+	for _, piece := range f.pieces {
+		room = piece.unpackOwn(room[:0])
+		for i := range room {
+			if !visit(&room[i]) {
+				return
+			}
+		}
+	}
+	Each(f.rest, visit)
+}
+
+// Entries gives a list of them.
+func (f *Folded) Entries() []Entry {
+	out := make([]Entry, 0, f.Len())
+	for _, piece := range f.pieces {
+		out = piece.unpackOwn(out)
+	}
+	return append(out, f.rest...)
+}
+
+// At gives an entry by its index. It is quick for those that are close to one that was asked for lately.
+func (f *Folded) At(index int) Entry {
+	number, in := index/foldedPiece, index%foldedPiece
+	if number == len(f.pieces) {
+		return f.rest[in]
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	at := slices.IndexFunc(f.opened[:], func(p openedPiece) bool { return p.entries != nil && p.number == number })
+	if at < 0 {
+		at = f.turn
+		f.turn = (f.turn + 1) % len(f.opened)
+		f.opened[at] = openedPiece{number, f.pieces[number].unpackOwn(make([]Entry, 0, foldedPiece))}
+	}
+	return f.opened[at].entries[in]
+}
+
+// unpackOwn unpacks what this package has packed, of entries that were checked.
+func (p Packed) unpackOwn(room []Entry) []Entry {
+	out, err := p.UnpackTo(room)
+	if err != nil {
+		panic(err)
+	}
+	return out
+}

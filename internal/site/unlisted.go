@@ -1,0 +1,215 @@
+package site
+
+import (
+	"context"
+	"encoding/binary"
+	"io"
+
+	"tartine/internal/diff"
+	"tartine/internal/manifest"
+)
+
+// Where nothing exists yet there is nothing to compare, and all that is wanted is new. So there need be no list of it: what is
+// wanted stays folded, its files are asked for in their order, and each is known only while it is written. That is done where
+// their content is supplied in one stream, into a tree that is staged whole (see fresh.go), as long as all goes its usual
+// way. Where anything is to be taken from elsewhere, or is left of a deployment that was interrupted, there is a list.
+
+// CompareUnlisted is Compare of what there is no list of; nil: that needs one.
+func (s *Site) CompareUnlisted(survey *Survey, want *manifest.Folded) (*diff.Result, error) {
+	if s.exists || survey.Anything || survey.Number > 0 || survey.brief != nil || len(survey.Found)+len(survey.Known())+len(survey.leaving) > 0 {
+		return nil, nil
+	}
+	listed := false
+	err := s.allApart(want.Each)
+	want.Each(func(e *manifest.Entry) bool {
+		listed = e.Owner != nil || e.Kind == manifest.File && e.Digest.IsZero()
+		return !listed && err == nil
+	})
+	if listed || err != nil {
+		return nil, err
+	}
+	return &diff.Result{All: want}, nil
+}
+
+// each calls visit with what is wanted, in the order of the paths, until it tells that that is enough. Visit must not keep it.
+func (plan *Plan) each(visit func(e *manifest.Entry) bool) {
+	plan.walk()(visit)
+}
+
+// walk is each, of what is wanted now: it may be listed meanwhile.
+func (plan *Plan) walk() manifest.Walk {
+	if plan.Unlisted != nil {
+		return plan.Unlisted.Each
+	}
+	return manifest.Listed(plan.Want)
+}
+
+// at gives what is wanted by its index.
+func (plan *Plan) at(index int) manifest.Entry {
+	if plan.Unlisted != nil {
+		return plan.Unlisted.At(index)
+	}
+	return plan.Want[index]
+}
+
+// list makes lists of what is wanted and of what must change, if there are none.
+func (plan *Plan) list() {
+	if plan.Unlisted == nil {
+		return
+	}
+	plan.Want, plan.Unlisted = plan.Unlisted.Entries(), nil
+	result := *plan.Result
+	result.All, result.Changes = nil, make([]diff.Change, len(plan.Want))
+	for i := range plan.Want {
+		result.Changes[i] = diff.Change{Status: diff.New, Want: &plan.Want[i]}
+	}
+	plan.Result = &result
+}
+
+// needsList tells whether a list is needed although all of it is staged whole.
+func (plan *Plan) needsList() bool {
+	return plan.Supply == nil || plan.Beside != nil || plan.SendAll || plan.Hand || plan.Rollback > 0
+}
+
+// twin is two paths with the same content, by their indexes in what is wanted.
+type twin struct{ first, other int }
+
+// stageUnlisted stages what there is no list of.
+func (st *staging) stageUnlisted(ctx context.Context) error {
+	asked, twins, bytes := st.ask()
+	files := asked.Len()
+	if err := st.hasSpace(ctx, bytes, int64(files+len(twins))); err != nil {
+		return err
+	}
+	for _, t := range twins {
+		e := st.plan.at(t.other)
+		bytes -= e.Size
+	}
+	st.watch.phase("stage", files, bytes)
+	if err := st.supplied(ctx, asked); err != nil {
+		return err
+	}
+	unmade, unmadeBytes, err := st.doubleUnlisted(ctx, twins)
+	if err == nil && unmade.Len() > 0 {
+		st.watch.phase("stage", unmade.Len(), unmadeBytes)
+		err = st.supplied(ctx, unmade)
+	}
+	st.out.Method = WhileWriting
+	return err
+}
+
+// ask gives the files that are to be sent, those that have the content of one of them, and how many bytes all of them have.
+func (st *staging) ask() (asked Asked, twins []twin, bytes int64) {
+	var (
+		seen = newSeen(st.plan.Unlisted)
+		at   = -1
+		bad  = len(st.bad) > 0
+	)
+	st.plan.each(func(e *manifest.Entry) bool {
+		if at++; e.Kind != manifest.File || bad && st.failed(e.Path) {
+			return true
+		}
+		bytes += e.Size
+		if first, double := seen.add(at, &e.Digest); double {
+			twins = append(twins, twin{first, at})
+		} else {
+			asked.Add(at)
+		}
+		return true
+	})
+	return asked, twins, bytes
+}
+
+// supplied has files supplied, each of which is known only meanwhile.
+func (st *staging) supplied(ctx context.Context, asked Asked) error {
+	find := asked.finder()
+	return st.plan.Supply.Supply(ctx, asked, func(ctx context.Context, i int, content io.Reader, whole *Whole, err error) error {
+		p := st.single(find(i))
+		if err == nil {
+			err = st.take(ctx, p, 0, content, whole)
+		}
+		return st.arrived(ctx, p, err)
+	})
+}
+
+// single gives the parcel of one file of a tree that is all new.
+func (st *staging) single(index int) *parcel {
+	one := &struct {
+		parcel
+		change diff.Change
+		want   manifest.Entry
+	}{want: st.plan.at(index)}
+	one.change = diff.Change{Status: diff.New, Want: &one.want}
+	one.parcel = parcel{change: &one.change, copy: 1}
+	return &one.parcel
+}
+
+// twinsAtOnce is how many twins are known at a time.
+const twinsAtOnce = 1024
+
+// doubleUnlisted has the far end copy what has been sent once and is needed again, and gives what it did not copy, and how
+// many bytes that has.
+func (st *staging) doubleUnlisted(ctx context.Context, twins []twin) (unmade Asked, bytes int64, err error) {
+	for len(twins) > 0 {
+		var (
+			some    = twins[:min(twinsAtOnce, len(twins))]
+			firsts  = map[int]*parcel{}
+			doubles = map[*parcel][]*parcel{}
+			indexes = map[*parcel]int{}
+		)
+		twins = twins[len(some):]
+		for _, t := range some {
+			first := firsts[t.first]
+			if first == nil {
+				first = st.single(t.first)
+				firsts[t.first] = first
+			}
+			other := st.single(t.other)
+			doubles[first], indexes[other] = append(doubles[first], other), t.other
+		}
+		left, err := st.double(ctx, doubles)
+		if err != nil {
+			return unmade, 0, err
+		}
+		for _, p := range left {
+			unmade.Add(indexes[p])
+			bytes += p.change.Want.Size
+		}
+	}
+	return unmade, bytes, nil
+}
+
+// seen is which contents were seen, and at which indexes first: a table in which each has a place that its digest gives it, or
+// one behind that.
+type seen struct {
+	of    *manifest.Folded
+	slots []seenSlot // of which a part is free, always
+}
+
+type seenSlot struct {
+	mark  uint32 // a part of the digest
+	index int32  // from 1; 0: it is free
+}
+
+func newSeen(of *manifest.Folded) *seen {
+	slots := 16
+	for slots < 2*of.Len() {
+		slots *= 2
+	}
+	return &seen{of, make([]seenSlot, slots)}
+}
+
+// add adds a content, unless it was seen: then it gives where.
+func (s *seen) add(index int, digest *manifest.Digest) (first int, is bool) {
+	at, mark := binary.LittleEndian.Uint64(digest[:]), binary.LittleEndian.Uint32(digest[8:])
+	for ; ; at++ {
+		slot := &s.slots[at&uint64(len(s.slots)-1)]
+		if slot.index == 0 {
+			*slot = seenSlot{mark, int32(index + 1)}
+			return 0, false
+		}
+		if slot.mark == mark && s.of.At(int(slot.index-1)).Digest == *digest {
+			return int(slot.index - 1), true
+		}
+	}
+}
