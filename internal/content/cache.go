@@ -256,7 +256,7 @@ func (d *digests) folder(dir string) *folderDigests {
 		d.putAway(f)
 		d.folders = slices.Delete(d.folders, i, i+1)
 	}
-	f := &folderDigests{dir: dir, records: d.read(dir)}
+	f := &folderDigests{dir: strings.Clone(dir), records: d.read(dir)} // it may be part of the text of all paths in it
 	d.folders = append(d.folders, f)
 	return f
 }

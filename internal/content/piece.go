@@ -62,7 +62,7 @@ func pack(count int, source int32, at func(i int) *manifest.Entry) (out []piece)
 				p.unread++
 			}
 		}
-		p.dir, p.packed = dir, slices.Clone(packed)
+		p.dir, p.packed = strings.Clone(dir), slices.Clone(packed) // a path is part of a text with others
 		out = append(out, p)
 	}
 	own.packed = packed

@@ -103,10 +103,9 @@ func (st *staging) ask() (asked Asked, twins []twin, bytes int64) {
 	var (
 		seen = newSeen(st.plan.Unlisted)
 		at   = -1
-		bad  = len(st.bad) > 0
 	)
 	st.plan.each(func(e *manifest.Entry) bool {
-		if at++; e.Kind != manifest.File || bad && st.failed(e.Path) {
+		if at++; e.Kind != manifest.File || st.failed(e.Path) {
 			return true
 		}
 		bytes += e.Size

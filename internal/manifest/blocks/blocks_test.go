@@ -203,3 +203,14 @@ func TestBlocksThatSomebodyMadeUpAreRefused(t *testing.T) {
 		})
 	}
 }
+
+// TestBlocksAreWhatTheyWere has a tree give the blocks that it has always given: else those that are recorded would be of no use.
+func TestBlocksAreWhatTheyWere(t *testing.T) {
+	for _, tree := range []struct {
+		folders, files int
+		top            string
+	}{{1, 1024, "627398420c24386a"}, {2, 1025, "95063d96d723bce0"}, {1, 3000, "7618a6760fb66233"}, {1100, 2, "979afc685f8ea32d"}} {
+		top, _ := shelf{}.build(folders(tree.folders, tree.files))
+		require.Equal(t, tree.top, top.Name.Hex()[:16], "%d of %d", tree.folders, tree.files)
+	}
+}

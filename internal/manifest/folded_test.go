@@ -1,0 +1,76 @@
+package manifest_test
+
+import (
+	"fmt"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"tartine/internal/manifest"
+)
+
+// longList gives so many entries of each kind.
+func longList(t require.TestingT, count int) (out []manifest.Entry) {
+	owner, err := manifest.NewOwner("www-data", "")
+	require.NoError(t, err)
+	for i := range count {
+		e := manifest.Entry{Path: fmt.Sprintf("log/%06d.html", i), Kind: manifest.Kind(i % 3), Hand: i%5 == 0}
+		switch e.Kind {
+		case manifest.Link:
+			e.Link = "elsewhere"
+		case manifest.Dir:
+			e.Mode, e.Owner = 0o750, owner
+		default:
+			e.Mode, e.Size, e.Digest[3], e.ModTime = 0o644, int64(i), 7, time.Unix(int64(i), 9).UTC()
+		}
+		out = append(out, e)
+	}
+	return out
+}
+
+func TestAFoldedListIsTheListThatWasFolded(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		entries, folded := longList(t, rapid.IntRange(0, 400).Draw(t, "count")), &manifest.Folded{}
+		for rest := entries; len(rest) > 0; {
+			n := rapid.IntRange(1, len(rest)).Draw(t, "portion")
+			some := append([]manifest.Entry{}, rest[:n]...)
+			folded.Add(some)
+			clear(some)
+			rest = rest[n:]
+		}
+		require.Equal(t, len(entries), folded.Len())
+		require.Equal(t, append([]manifest.Entry{}, entries...), folded.Entries())
+		enough, visited := rapid.IntRange(0, 400).Draw(t, "enough"), 0
+		folded.Each(func(e *manifest.Entry) bool {
+			require.Equal(t, entries[visited], *e)
+			visited++
+			return visited < enough
+		})
+		require.Equal(t, min(len(entries), max(enough, 1)), visited)
+		for range min(len(entries), 50) {
+			at := rapid.IntRange(0, len(entries)-1).Draw(t, "at")
+			require.Equal(t, entries[at], folded.At(at))
+		}
+	})
+}
+
+func TestAFoldedListIsReadBySeveralAtOnce(t *testing.T) {
+	entries := longList(t, 3000)
+	folded := manifest.Fold(entries)
+	var working sync.WaitGroup
+	for worker := range 4 {
+		working.Go(func() {
+			for i := range entries {
+				at := (i*(worker+1) + worker*700) % len(entries)
+				if got := folded.At(at); got.Path != entries[at].Path || got.Digest != entries[at].Digest {
+					t.Errorf("entry %d is %s", at, got.Path)
+				}
+			}
+			folded.Each(func(*manifest.Entry) bool { return true })
+		})
+	}
+	working.Wait()
+}

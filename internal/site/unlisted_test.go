@@ -1,0 +1,237 @@
+package site_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"tartine/internal/fsys/osfs"
+	"tartine/internal/manifest"
+	"tartine/internal/site"
+)
+
+// stock supplies a content.
+type stock struct {
+	content tree
+	entries []manifest.Entry
+	spoil   map[string]string // what comes in the place of some files; empty: they cannot be read
+	asked   []site.Asked
+}
+
+func (s *stock) Supply(ctx context.Context, asked site.Asked,
+	take func(ctx context.Context, i int, content io.Reader, whole *site.Whole, err error) error) error {
+	s.asked = append(s.asked, asked)
+	position := 0
+	for _, r := range asked.Runs {
+		for at := r.First; at < r.First+r.Count; at++ {
+			path := s.entries[at].Path
+			text, spoilt := s.spoil[path]
+			whole, err := &site.Whole{}, error(nil)
+			switch {
+			case spoilt && text == "":
+				whole, err = nil, errors.New("read it here: no right to read")
+			case spoilt:
+				whole.Bytes = []byte(text)
+			default:
+				whole.Bytes = []byte(s.content[path])
+			}
+			if whole != nil {
+				whole.Digest = sha256.Sum256(whole.Bytes)
+			}
+			var content io.Reader
+			if whole != nil && position%3 == 2 { // as a large one comes
+				content, whole = bytes.NewReader(whole.Bytes), nil
+			}
+			if err := take(ctx, position, content, whole, err); err != nil {
+				return err
+			}
+			position++
+		}
+	}
+	return nil
+}
+
+// unlisted plans for a content without a list of it, as an agent does.
+func (w *world) unlisted(c tree, from *stock) (*site.Site, *site.Plan) {
+	w.t.Helper()
+	s, err := w.open(w.t.Context())
+	require.NoError(w.t, err)
+	survey, err := s.Survey(w.t.Context(), true)
+	require.NoError(w.t, err)
+	from.content, from.entries = c, c.entries()
+	folded := manifest.Fold(from.entries)
+	result, err := s.CompareUnlisted(survey, folded)
+	require.NoError(w.t, err)
+	require.NotNil(w.t, result)
+	return s, &site.Plan{Unlisted: folded, Survey: survey, Result: result, Supply: from, Last: []string{"*.html"}, Origin: &manifest.Origin{User: "warden"}}
+}
+
+func TestAnyTreeWithoutAList(t *testing.T) {
+	t.Parallel()
+	rapid.Check(t, func(r *rapid.T) {
+		c := anyTree().Draw(r, "tree")
+		with, without, from := newWorld(t), newWorld(t), &stock{}
+		with.mustDeploy(c)
+		s, plan := without.unlisted(c, from)
+		out, err := s.Deploy(t.Context(), plan, &site.Watch{})
+		require.NoError(t, err)
+		require.NotNil(t, plan.Unlisted, "there was no list")
+		require.True(t, out.Verified)
+		require.Equal(t, c, without.stands())
+		without.verify(c)
+		contents, files := map[string]bool{}, 0
+		for _, e := range c.entries() {
+			if e.Kind == manifest.File {
+				contents[c[e.Path]], files = true, files+1
+			}
+		}
+		require.Equal(t, len(contents), out.SentFiles, "each content once")
+		require.Equal(t, files-len(contents), out.Reused)
+		one, err := s.Recorded(t.Context())
+		require.NoError(t, err)
+		other, err := with.open(t.Context())
+		require.NoError(t, err)
+		two, err := other.Recorded(t.Context())
+		require.NoError(t, err)
+		require.Equal(t, two.Entries, one.Entries)
+		require.Equal(t, len(c), one.Deployment.New)
+	})
+}
+
+// manyTwins gives more twins than are known at a time, which have three contents.
+func manyTwins() tree {
+	c := tree{"index.html": "<h1>", "latest": "->index.html", "empty/": ""}
+	for i := range 2600 {
+		c[fmt.Sprintf("tides/%d/%04d.html", i%7, i)] = fmt.Sprint("tide ", i%3)
+	}
+	return c
+}
+
+func TestTwinsOfAFileThatFailedAreAskedForThemselves(t *testing.T) {
+	w, c, from := newWorld(t), manyTwins(), &stock{spoil: map[string]string{"tides/0/0000.html": "", "tides/0/0007.html": "tide X"}}
+	s, plan := w.unlisted(c, from)
+	plan.Partial = true
+	out, err := s.Deploy(t.Context(), plan, &site.Watch{})
+	require.NoError(t, err)
+	require.Len(t, out.Failed, 2)
+	require.ErrorContains(t, out.Failed[0].Err, "no right to read")
+	require.Equal(t, "tides/0/0007.html", out.Failed[1].Path)
+	require.False(t, out.Verified)
+	require.Len(t, from.asked, 2, "what has the content of one that failed is asked for")
+	delete(c, "tides/0/0000.html")
+	delete(c, "tides/0/0007.html")
+	require.Equal(t, c, w.stands())
+	w.verify(c)
+	recorded, err := s.Recorded(t.Context())
+	require.NoError(t, err)
+	require.True(t, recorded.Deployment.Partial)
+}
+
+func TestWhatIsLeftOfADeploymentWithoutAListIsUsed(t *testing.T) {
+	w, c, from := newWorld(t), manyTwins(), &stock{spoil: map[string]string{"index.html": ""}}
+	s, plan := w.unlisted(c, from)
+	out, err := s.Deploy(t.Context(), plan, &site.Watch{})
+	require.NoError(t, err)
+	require.Len(t, out.Failed, 1)
+	require.Zero(t, out.Number)
+	require.Empty(t, w.stands(), "nothing is published")
+	from = &stock{}
+	s, plan = w.unlisted(c, from)
+	out, err = s.Deploy(t.Context(), plan, &site.Watch{})
+	require.NoError(t, err)
+	require.Equal(t, 1, out.SentFiles)
+	require.Equal(t, 2600, out.Resumed)
+	require.Equal(t, c, w.stands())
+	w.verify(c)
+}
+
+// TestWhatNeedsAListHasOne takes each way that content can take other than from a supplier.
+func TestWhatNeedsAListHasOne(t *testing.T) {
+	for name, change := range map[string]func(*site.Plan){
+		"no supplier": func(p *site.Plan) {
+			c := p.Supply.(*stock).content
+			p.Supply, p.Open = nil, func(path string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(c[path])), nil }
+		},
+		"a tree beside it": func(p *site.Plan) { p.Beside = &site.Beside{Root: "other", Dest: "."} },
+		"all is sent":      func(p *site.Plan) { p.SendAll = true },
+		"by hand":          func(p *site.Plan) { p.Hand = true },
+	} {
+		t.Run(name, func(t *testing.T) {
+			w, c := newWorld(t), tree{"index.html": "<h1>", "a": "twin", "b": "twin"}
+			s, plan := w.unlisted(c, &stock{})
+			change(plan)
+			out, err := s.Deploy(t.Context(), plan, &site.Watch{})
+			require.NoError(t, err)
+			require.Nil(t, plan.Unlisted)
+			require.Equal(t, c, w.stands())
+			if name == "all is sent" {
+				require.Equal(t, 3, out.SentFiles)
+			}
+			recorded, err := s.Recorded(t.Context())
+			require.NoError(t, err)
+			require.Equal(t, name == "by hand", recorded.Entries[0].Hand)
+		})
+	}
+	w := newWorld(t)
+	compare := func(change func(*manifest.Entry)) bool {
+		s, err := w.open(t.Context())
+		require.NoError(t, err)
+		survey, err := s.Survey(t.Context(), true)
+		require.NoError(t, err)
+		entries := tree{"index.html": "<h1>"}.entries()
+		change(&entries[0])
+		result, err := s.CompareUnlisted(survey, manifest.Fold(entries))
+		require.NoError(t, err)
+		return result != nil
+	}
+	require.True(t, compare(func(*manifest.Entry) {}))
+	owner, err := manifest.NewOwner("www-data", "")
+	require.NoError(t, err)
+	require.False(t, compare(func(e *manifest.Entry) { e.Owner = owner }), "whom it is given to is looked up")
+	require.False(t, compare(func(e *manifest.Entry) { e.Digest = manifest.Digest{} }), "its digest is open")
+	w.mustDeploy(tree{"index.html": "<h1>"})
+	require.False(t, compare(func(*manifest.Entry) {}), "something is there")
+}
+
+func TestAPlaceIsLookedAtBeforeAnythingIsSentWithoutAList(t *testing.T) {
+	w, from := newWorld(t), &stock{}
+	place := w.between.FS
+	refused := func(c tree, in any) {
+		t.Helper()
+		s, plan := w.unlisted(c, from)
+		_, err := s.Stage(t.Context(), plan, &site.Watch{})
+		require.ErrorAs(t, err, in)
+		require.Empty(t, from.asked)
+	}
+	w.between.FS = folding{place}
+	var clash *site.CaseError
+	refused(tree{"Index.html": "1", "index.html": "2"}, &clash)
+	w.between.FS = crammed{place.(*osfs.FS)}
+	var space *site.SpaceError
+	refused(tree{"a": "tern", "b": "tern"}, &space)
+	require.Equal(t, int64(8), space.Need)
+	w.between.FS = place
+	long := strings.Repeat("long", 60)
+	w.between.Before = func(op string, names ...string) error {
+		if op == "lstat" && strings.HasSuffix(names[0], long) {
+			return errors.New("file name too long")
+		}
+		return nil
+	}
+	s, plan := w.unlisted(tree{long: "1", "short": "2"}, from)
+	plan.Partial = true
+	out, err := s.Deploy(t.Context(), plan, &site.Watch{})
+	require.NoError(t, err)
+	require.Len(t, out.Failed, 1)
+	require.ErrorContains(t, out.Failed[0].Err, "a name of this length")
+	require.Equal(t, []site.Run{{First: 1, Count: 1}}, from.asked[0].Runs)
+	require.Equal(t, tree{"short": "2"}, w.stands())
+}
