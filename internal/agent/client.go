@@ -271,6 +271,7 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 	var (
 		folders []folderDigest
 		of      [][]int32 // their entries
+		sent    []int     // the entries of those that were asked for, by index
 		working sync.WaitGroup
 	)
 	if want.Recorded { // else nothing is recorded that could be the same
@@ -300,15 +301,14 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 				return nil, err
 			}
 		case len(answer.NeedFolders) > 0:
-			some, err := entriesOf(of, answer.NeedFolders)
-			if err == nil {
-				few := calls.Comparing{Wanted: site.Wanted{Entries: want.Some(some)}}
-				err = c.sendEntries(want.As, few.Each)
+			var err error
+			if sent, err = entriesOf(of, answer.NeedFolders); err == nil {
+				err = c.sendEntries(want.As, manifest.Listed(want.Some(sent)))
 			}
 			if err != nil {
 				return nil, err
 			}
-			call.Folders, call.Entries = nil, len(some)
+			call.Folders, call.Entries = nil, len(sent)
 		case stage > 0:
 			return nil, fmt.Errorf("%w: an answer that says nothing", ErrProtocol)
 		}
@@ -319,7 +319,7 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 	}
 	out := &diff.Result{Same: answer.Same, SameBytes: answer.SameBytes, Stale: answer.Stale}
 	var err error
-	c.compared = wantedOf(&answer, want)
+	c.compared = wantedOf(&answer, want, sent)
 	if out.All = c.compared.all; out.All == nil {
 		if out.Changes, err = answer.changes(c.compared); err != nil {
 			return nil, err
@@ -464,7 +464,7 @@ func (c *Client) needed(asked *calls.Staging, n *need) (each manifest.Walk, last
 	for _, r := range n.Runs {
 		for at := r.First; at < r.First+r.Count; at++ {
 			e := from.entry(from.as, at)
-			if e == nil {
+			if e == nil { // of those that are no change
 				e = &asked.Listed()[at]
 			}
 			some = append(some, e)

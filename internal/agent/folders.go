@@ -7,10 +7,12 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"sync"
 
 	"tartine/internal/fsys"
 	"tartine/internal/lanehash"
 	"tartine/internal/manifest"
+	"tartine/internal/site"
 )
 
 // Two trees that differ are compared folder by folder: for each folder there is a digest of the entries that are
@@ -200,6 +202,33 @@ func differing(folders []folderDigest, base []manifest.Entry, of map[string][]in
 		}
 	}
 	return out
+}
+
+// siteParts gives folders, and parts of them, as an engine knows them.
+func siteParts(folders []folderDigest) []site.Part {
+	out := make([]site.Part, len(folders))
+	for i, f := range folders {
+		out[i] = site.Part{Dir: f.Path, From: f.From}
+		if next := i + 1; next < len(folders) && folders[next].Path == f.Path {
+			out[i].Until = folders[next].From
+		}
+	}
+	return out
+}
+
+// sameAs tells of folders, by index, whether some entries have the digest that is said of them. It may be called by several
+// goroutines at once.
+func sameAs(folders []folderDigest) func(folder int, entries []manifest.Entry) bool {
+	rooms := sync.Pool{New: func() any { return new([]byte) }}
+	return func(folder int, entries []manifest.Entry) bool {
+		room := rooms.Get().(*[]byte)
+		defer rooms.Put(room)
+		*room = (*room)[:0]
+		for i := range entries {
+			*room = appendMember(*room, &entries[i])
+		}
+		return len(entries) > 0 && sha256.Sum256(*room) == folders[folder].Digest
+	}
 }
 
 // entriesOf gives the entries of some of the folders by index, ascending; of is as digestFolders gives it.

@@ -96,10 +96,10 @@ func TestPartsInAnyOrderAreInput(t *testing.T) {
 // TestWhatIsWantedIsFoundByItsIndex has entries of which an answer names some, or nearly all.
 func TestWhatIsWantedIsFoundByItsIndex(t *testing.T) {
 	entries := numberedEntries(map[string][]int{"": {0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16, 17, 18, 19, 20, 21, 22, 23, 24, 25, 26, 27, 28, 29, 30, 31}}, 1)
-	listed := wantedOf(&compareAnswer{New: []wireRun{{First: 3, Count: 1}}}, &calls.Comparing{As: 7, Wanted: site.Wanted{Entries: entries}})
+	listed := wantedOf(&compareAnswer{New: []wireRun{{First: 3, Count: 1}}}, &calls.Comparing{As: 7, Wanted: site.Wanted{Entries: entries}}, nil)
 	require.Same(t, &entries[3], listed.entry(7, 3), "digests that are open are noted in a list that there is")
 	q := &calls.Comparing{As: 7, Content: &unlisted{entries: entries}}
-	some := wantedOf(&compareAnswer{New: []wireRun{{First: 3, Count: 1}}, Changes: []wireChange{{Want: -1}, {Want: 20}}}, q)
+	some := wantedOf(&compareAnswer{New: []wireRun{{First: 3, Count: 1}}, Changes: []wireChange{{Want: -1}, {Want: 20}}}, q, nil)
 	require.Len(t, some.entries, 2)
 	require.Equal(t, entries[20], *some.entry(7, 20))
 	require.Equal(t, entries[3], *some.entry(7, 3))
@@ -109,13 +109,13 @@ func TestWhatIsWantedIsFoundByItsIndex(t *testing.T) {
 	require.Nil(t, some.entry(8, 20))
 	var none *wanted
 	require.Nil(t, none.entry(7, 20))
-	all := wantedOf(&compareAnswer{New: []wireRun{{First: 3, Count: 28}}}, q)
+	all := wantedOf(&compareAnswer{New: []wireRun{{First: 3, Count: 28}}}, q, nil)
 	require.Len(t, all.entries, 32)
 	require.Equal(t, entries[3], *all.entry(7, 3))
 	require.Nil(t, all.entry(7, 32))
 	for _, wrong := range [][]wireRun{{{First: -4, Count: 1}}, {{First: 1 << 62, Count: 1}}, {{First: 0, Count: 1 << 62}}, {{First: 9, Count: -1}}, {{First: 9, Count: 1}, {First: 3, Count: 1}}, {{First: 31, Count: 2}}} {
 		a := &compareAnswer{New: wrong}
-		_, err := a.changes(wantedOf(a, q))
+		_, err := a.changes(wantedOf(a, q, nil))
 		require.ErrorIs(t, err, ErrProtocol, wrong)
 	}
 }
@@ -123,7 +123,7 @@ func TestWhatIsWantedIsFoundByItsIndex(t *testing.T) {
 // TestWhatIsNeededIsGivenInItsOrder has a far end that needs some of what is all new, in any order, or what does not exist.
 func TestWhatIsNeededIsGivenInItsOrder(t *testing.T) {
 	all := &unlisted{entries: numberedEntries(map[string][]int{"": {0, 1, 2, 3, 4, 5}}, 1)}
-	c := &Client{compared: wantedOf(&compareAnswer{New: []wireRun{{Count: 6}}}, &calls.Comparing{As: 7, Content: all})}
+	c := &Client{compared: wantedOf(&compareAnswer{New: []wireRun{{Count: 6}}}, &calls.Comparing{As: 7, Content: all}, nil)}
 	for _, test := range []struct {
 		runs []wireRun
 		want []int // nil: it is refused

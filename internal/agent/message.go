@@ -110,6 +110,7 @@ type compareAnswer struct {
 	Changes     []wireChange  `cbor:"changes,omitempty"`
 	Leaving     []wireLeaving `cbor:"leaving,omitempty"`
 	Done        bool          `cbor:"done,omitempty"`
+	InParts     bool          `cbor:"in_parts,omitempty"` // indices are of the entries that were sent for this comparison, and not of all
 }
 
 // add adds a change.
@@ -154,14 +155,26 @@ func (a *compareAnswer) changes(want *wanted) ([]diff.Change, error) {
 // wanted is the entries of a comparison that an answer is about: some of those that are wanted, or all of them.
 type wanted struct {
 	as      calls.ID // the comparison
-	of      int      // how many there are in all
+	of      int      // how many there are in all that an answer can name
 	indexes []int    // of those here, ascending; nil: they are all
 	entries []manifest.Entry
-	all     calls.Entries // all of them, and all are new, in the place of a list; nil: it is otherwise
+	sent    []int            // those that an answer can name, by their indexes among all; nil: it can name all
+	listed  []manifest.Entry // all, in the place of entries, where only some can be named
+	all     calls.Entries    // all of them, and all are new, in the place of a list; nil: it is otherwise
 }
 
-// wantedOf gives the entries that an answer is about. What it says may be wrong.
-func wantedOf(a *compareAnswer, q *calls.Comparing) *wanted {
+// wantedOf gives the entries that an answer is about, of those that were sent in parts, by index, or of all. What it says may be
+// wrong.
+func wantedOf(a *compareAnswer, q *calls.Comparing, sent []int) *wanted {
+	if a.InParts {
+		out := &wanted{as: q.As, of: len(sent), sent: sent}
+		if q.Content == nil || !q.Content.Folded() {
+			out.listed = q.Listed()
+		} else if len(sent) > 0 {
+			out.entries = q.Some(sent)
+		}
+		return out
+	}
 	out := &wanted{as: q.As, of: q.Paths(), indexes: []int{}}
 	listed := func() *wanted { return &wanted{as: q.As, of: out.of, entries: q.Listed()} }
 	if q.Content == nil || !q.Content.Folded() { // the list is there, and digests that are open are noted in it
@@ -207,6 +220,9 @@ func (w *wanted) entry(as calls.ID, at int) *manifest.Entry {
 		if at, found = slices.BinarySearch(w.indexes, at); !found {
 			return nil
 		}
+	}
+	if w.listed != nil && at >= 0 && at < len(w.sent) {
+		return &w.listed[w.sent[at]]
 	}
 	if at < 0 || at >= len(w.entries) {
 		return nil

@@ -28,7 +28,8 @@ type server struct {
 	here  *calls.Here // nil: no site is open
 	place io.Closer
 
-	folders []folderDigest // of the comparison under way
+	folders   []folderDigest  // of the comparison under way
+	different *site.Different // and what differs of them, where not all of the site is looked at; else nil
 	// unfolding is closed once a survey is unfolded, or could not be; nil: none is. It goes on beside what the client does
 	// meanwhile, and ends before anything else is done here.
 	unfolding chan struct{}
@@ -283,6 +284,17 @@ func (s *server) doCompare(ctx context.Context, m *message, watch *site.Watch) (
 			return compareAnswer{Done: true, Same: result.Same, SameBytes: result.SameBytes}, nil
 		}
 	}
+	inParts := s.here.Site.InParts(survey, &asked.Wanted)
+	if first && inParts {
+		return compareAnswer{NeedDigests: true}, nil
+	}
+	if inParts {
+		answer, err := s.compareInParts(ctx, &call, &asked, sent, watch)
+		if err != nil || answer != nil {
+			return answer, err
+		}
+	}
+	s.different = nil
 	if first && !call.Times && survey.IsBrief() {
 		unfolded := make(chan struct{})
 		s.unfolding = unfolded
@@ -331,15 +343,50 @@ func (s *server) doCompare(ctx context.Context, m *message, watch *site.Watch) (
 	if err != nil {
 		return nil, err
 	}
-	result := compared.Result
-	answer := compareAnswer{Done: true, Same: result.Same, SameBytes: result.SameBytes, Stale: result.Stale}
+	return s.compareAnswer(compared.Result, asked.Wanted.Entries), nil
+}
+
+// compareInParts compares those parts of the site that differ; nil: all of it must be compared.
+func (s *server) compareInParts(ctx context.Context, call *compareCall, asked *calls.Comparing, sent *manifest.Folded, watch *site.Watch) (*compareAnswer, error) {
+	if len(call.Folders) > 0 {
+		survey, err := s.here.Survey(call.Survey)
+		if err != nil {
+			return nil, err
+		}
+		s.folders = call.Folders
+		if s.different, err = s.here.Site.Differing(ctx, survey, siteParts(call.Folders), sameAs(call.Folders)); err != nil {
+			return nil, err
+		}
+		if s.different != nil && len(s.different.Parts) > 0 {
+			return &compareAnswer{NeedFolders: s.different.Parts}, nil
+		}
+	}
+	if s.different == nil || call.Whole || len(call.Folders)+call.Entries == 0 {
+		return nil, nil
+	}
+	if !inOrder(sent.Each) {
+		return nil, fmt.Errorf("%w: entries that are not in order", ErrProtocol)
+	}
+	asked.Parts, asked.InAll, asked.Wanted.Entries = s.different, call.Paths, sent.Entries()
+	compared, err := calls.Compare.Watched(ctx, s.here, asked, watch)
+	asked.Parts = nil
+	if err != nil || compared.Result == nil {
+		return nil, err
+	}
+	answer := s.compareAnswer(compared.Result, asked.Wanted.Entries)
+	answer.InParts = true
+	return answer, nil
+}
+
+// compareAnswer gives the answer that is a result. Of want are its indices.
+func (s *server) compareAnswer(result *diff.Result, want []manifest.Entry) *compareAnswer {
+	answer := &compareAnswer{Done: true, Same: result.Same, SameBytes: result.SameBytes, Stale: result.Stale}
 	for _, l := range result.Leaving {
 		answer.Leaving = append(answer.Leaving, wireLeaving{Path: l.Path, Size: l.Size, Until: l.Until.Unix()})
 	}
 	if result.All != nil && result.All.Len() > 0 {
 		answer.New = []wireRun{{Count: result.All.Len()}}
 	}
-	want = asked.Wanted.Entries
 	at := 0
 	for i := range result.Changes {
 		c := &result.Changes[i]
@@ -352,7 +399,7 @@ func (s *server) doCompare(ctx context.Context, m *message, watch *site.Watch) (
 		}
 		answer.add(c, index)
 	}
-	return answer, nil
+	return answer
 }
 
 // base gives the folders of what is recorded, as byFolder does.

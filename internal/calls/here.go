@@ -1,6 +1,7 @@
 package calls
 
 import (
+	"cmp"
 	"context"
 	"math/rand/v2"
 	"sync"
@@ -26,6 +27,7 @@ type Here struct {
 	turn     sync.Mutex
 	survey   *site.Survey
 	surveyID ID
+	parts    *site.Survey // in its place, where some parts of the site were compared; else nil
 	want     []manifest.Entry
 	unlisted *manifest.Folded // in the place of want: nothing exists, and all is new; else nil
 	result   *diff.Result
@@ -91,7 +93,10 @@ func (h *Here) SameAsRecorded(q *Comparing, paths int) (result *diff.Result, sam
 	return result, same
 }
 
-func (h *Here) forget() { h.want, h.unlisted, h.result, h.brief = nil, nil, nil, nil }
+func (h *Here) forget() { h.parts, h.want, h.unlisted, h.result, h.brief = nil, nil, nil, nil, nil }
+
+// surveyed gives the survey that the last comparison was made with.
+func (h *Here) surveyed() *site.Survey { return cmp.Or(h.parts, h.survey) }
 
 func (h *Here) unfolded(ctx context.Context, id ID) (*site.Survey, error) {
 	found, err := h.Survey(id)
@@ -121,6 +126,9 @@ func survey(ctx context.Context, h *Here, q Surveying, _ *site.Watch) (site.Summ
 
 func compare(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) (*Compared, error) {
 	h.forget()
+	if q.Parts != nil {
+		return compareParts(ctx, h, q, watch)
+	}
 	found, err := h.unfolded(ctx, q.Survey)
 	if err != nil {
 		return nil, err
@@ -144,6 +152,18 @@ func compare(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) (*Co
 	return &Compared{Result: result}, nil
 }
 
+func compareParts(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) (*Compared, error) {
+	if _, err := h.Survey(q.Survey); err != nil {
+		return nil, err
+	}
+	parts, result, err := h.Site.CompareParts(ctx, q.Parts, &q.Wanted, q.InAll, watch.Bytes)
+	if err != nil || parts == nil {
+		return &Compared{}, err
+	}
+	h.parts, h.want, h.result, h.resultID = parts, q.Entries, result, q.As
+	return &Compared{Result: result}, nil
+}
+
 func sized(ctx context.Context, h *Here, q Sizing, _ *site.Watch) ([]int64, error) {
 	found, err := h.unfolded(ctx, q.Survey)
 	if err != nil {
@@ -157,7 +177,7 @@ func held(ctx context.Context, h *Here, comparison ID, _ *site.Watch) ([]string,
 	if err != nil {
 		return nil, err
 	}
-	return h.Site.Held(ctx, h.survey, result)
+	return h.Site.Held(ctx, h.surveyed(), result)
 }
 
 func stage(ctx context.Context, h *Here, q *Staging, watch *site.Watch) (*site.Outcome, error) {
@@ -169,7 +189,7 @@ func stage(ctx context.Context, h *Here, q *Staging, watch *site.Watch) (*site.O
 		return nil, err
 	}
 	plan := q.Plan
-	plan.Want, plan.Unlisted, plan.Survey, plan.Result = want, h.unlisted, h.survey, result
+	plan.Want, plan.Unlisted, plan.Survey, plan.Result = want, h.unlisted, h.surveyed(), result
 	staged, err := h.Site.Stage(ctx, &plan, watch)
 	if err != nil {
 		return nil, err

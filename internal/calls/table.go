@@ -29,6 +29,9 @@ type Comparing struct {
 	Tree     manifest.Digest // of the content; zero: it was not computed
 	// Content gives the entries in the place of those of Wanted: an engine that can do without asks for none. Nil: they are there.
 	Content Entries
+	// Parts are those that differ, of which the entries of Wanted are, in the place of all; nil: they are of all.
+	Parts *site.Different
+	InAll int // how many entries are wanted where Parts is not nil
 	site.Wanted
 }
 
@@ -79,7 +82,7 @@ func (q *Comparing) Listed() []manifest.Entry {
 
 // Compared is the answer.
 type Compared struct {
-	Result *diff.Result
+	Result *diff.Result // nil: the parts are not enough for one
 	// of a later survey that it rests on, since the one that was asked about was forgotten; nil: it was not
 	Later *site.Summary
 }

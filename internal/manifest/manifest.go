@@ -248,6 +248,21 @@ func TreeOf(each Walk) (tree Digest) {
 	return tree
 }
 
+// CheckedTree gives the tree digest of entries that can be a manifest; see Check.
+func CheckedTree(each Walk) (tree Digest, err error) {
+	var check checker
+	tree = TreeOf(func(visit func(e *Entry) bool) {
+		each(func(e *Entry) bool {
+			err = check.next(e)
+			return err == nil && visit(e)
+		})
+	})
+	if err != nil {
+		return Digest{}, err
+	}
+	return tree, nil
+}
+
 // CheckPath tells why a path cannot be in a manifest: it must be valid UTF-8, relative, and free of empty
 // elements, "." and ".." and NUL bytes. Unicode is left as found.
 func CheckPath(path string) error {
@@ -289,19 +304,20 @@ type checker struct {
 
 // Check tells why entries cannot be a manifest: their paths, their order, or one that is below what is not a folder.
 func Check(entries []Entry) error {
-	return CheckEach(Listed(entries))
+	var check checker
+	for i := range entries {
+		if err := check.next(&entries[i]); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
-// CheckEach is Check of entries of which there may be no list.
-func CheckEach(each Walk) (err error) {
-	var check checker
-	each(func(e *Entry) bool {
-		if err = check.check(e); err != nil {
-			err = fmt.Errorf("%s: %w", e.Path, err)
-		}
-		return err == nil
-	})
-	return err
+func (c *checker) next(e *Entry) error {
+	if err := c.check(e); err != nil {
+		return fmt.Errorf("%s: %w", e.Path, err)
+	}
+	return nil
 }
 
 func (c *checker) check(e *Entry) error {

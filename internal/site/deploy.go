@@ -269,8 +269,11 @@ func (d *Staged) stage(ctx context.Context) (err error) {
 		plan.Open = s.openHeld(ctx, plan)
 	}
 	if !plan.isOpen() {
-		wanted := plan.walk()
-		d.working.Go(func() { d.staging.tree = manifest.TreeOf(wanted) }) // for the record
+		wanted := &recording{walk: plan.walk()}
+		if plan.Survey.rest != nil {
+			wanted = s.edited(context.WithoutCancel(ctx), plan.Survey, plan.Want)
+		}
+		d.working.Go(func() { d.staging.tree, _ = wanted.tree() }) // for the record, where it is done again if need be
 	}
 	return d.staging.run(ctx)
 }
@@ -371,14 +374,17 @@ func (s *Site) tidy(ctx context.Context, j *journal) error {
 // entries gives what is there after a publish: what was wanted where it was reached, else what was recorded before.
 //
 // AsWanted tells that they are what is wanted, but for times and whose hand put it there.
-func (p *publish) entries() (all manifest.Walk, asWanted bool) {
+func (p *publish) entries(ctx context.Context) (all *recording, asWanted bool) {
 	if p.plan.Unlisted != nil { // nothing was recorded before
-		return func(visit func(e *manifest.Entry) bool) {
+		return &recording{walk: func(visit func(e *manifest.Entry) bool) {
 			p.plan.each(func(e *manifest.Entry) bool { return p.undone[e.Path] || visit(e) })
-		}, len(p.undone) == 0
+		}}, len(p.undone) == 0
 	}
 	list, asWanted := p.list()
-	return manifest.Listed(list), asWanted
+	if p.plan.Survey.rest != nil {
+		return p.site.edited(ctx, p.plan.Survey, list), asWanted
+	}
+	return &recording{walk: manifest.Listed(list)}, asWanted
 }
 
 // list is entries of a plan that has a list.

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
@@ -326,8 +327,8 @@ func (s *shelf) holder(name manifest.Digest) (number int, bytes int64) {
 }
 
 // writeEntries writes the blocks of a deployment that are in no earlier file, and gives what N.json says of its entries.
-func (s *Site) writeEntries(ctx context.Context, number int, entries manifest.Walk) (*head, error) {
-	before, err := s.shelfBefore(ctx, number)
+func (s *Site) writeEntries(ctx context.Context, number int, entries *recording) (*head, error) {
+	from, before, err := s.shelfBefore(ctx, number, entries.by != nil)
 	if err != nil {
 		return nil, err
 	}
@@ -342,17 +343,29 @@ func (s *Site) writeEntries(ctx context.Context, number int, entries manifest.Wa
 		return nil, err
 	}
 	file.streams = s.isNear() && len(before.files) == 0
-	top := blocks.Build(entries, func(name manifest.Digest, block []byte) {
+	uses := func(name manifest.Digest) bool {
 		holder, length := before.holder(name)
 		if holder == 0 {
-			own.Add(name, block)
-			return
+			return false
 		}
 		if used[holder] == nil {
 			used[holder] = map[manifest.Digest]int64{}
 		}
 		used[holder][name] = length
-	})
+		return true
+	}
+	var top blocks.Ref
+	if by := entries.by; by != nil && from != nil && by.number == from.Deployment.Number {
+		if top, err = before.patch(from, by.edits, own.Add, uses); err != nil {
+			return nil, err
+		}
+	} else {
+		top = blocks.Build(entries.walk, func(name manifest.Digest, block []byte) {
+			if !uses(name) {
+				own.Add(name, block)
+			}
+		})
+	}
 	out := &head{Version: recordVersion, Top: top.Name, Count: top.Entries}
 	var sizes []blockFile
 	for holder, names := range used {
@@ -386,6 +399,31 @@ func (s *Site) writeEntries(ctx context.Context, number int, entries manifest.Wa
 	return out, file.end()
 }
 
+// patch makes the blocks of a tree that follows from the one of a head, which the files are of, by edits. Each that is in none of
+// the files is added, and uses is called with the names of all others.
+func (s *shelf) patch(from *head, edits []blocks.Edit, add func(name manifest.Digest, block []byte), uses func(name manifest.Digest) bool) (blocks.Ref, error) {
+	fresh := map[manifest.Digest][]byte{}
+	top, err := blocks.Patch(blocks.Ref{Name: from.Top, Entries: from.Count}, edits, s.block, func(name manifest.Digest, block []byte) {
+		if holder, _ := s.holder(name); holder == 0 {
+			fresh[name] = bytes.Clone(block)
+			add(name, block)
+		}
+	})
+	if err != nil {
+		return top, err
+	}
+	names, err := blocks.Names(top, func(name manifest.Digest) ([]byte, error) {
+		if block := fresh[name]; block != nil {
+			return block, nil
+		}
+		return s.block(name)
+	})
+	for name := range names {
+		uses(name)
+	}
+	return top, err
+}
+
 // fewFiles is how many earlier files a tree may be in before the smallest are taken up, whatever their size.
 const fewFiles = 8
 
@@ -415,25 +453,25 @@ func (s *Site) absorb(ctx context.Context, own *blocks.Writer, of int, names map
 	return nil
 }
 
-// shelfBefore gives the files of the current deployment, but for that of the number that is written. Where they cannot be
-// used there are none, and all is written anew.
-func (s *Site) shelfBefore(ctx context.Context, number int) (*shelf, error) {
+// shelfBefore gives the files of the current deployment, but for that of the number that is written, and its head. Where they
+// cannot be used there are none, and all is written anew. Where their blocks are not asked for, what is known already is not read.
+func (s *Site) shelfBefore(ctx context.Context, number int, whole bool) (*head, *shelf, error) {
 	none := &shelf{site: s}
 	current, err := s.current(ctx)
 	if err != nil || current == 0 || current == number {
-		return none, err
+		return nil, none, err
 	}
 	h, old, err := s.readHead(ctx, current, false)
 	if err != nil || old != nil {
-		return none, unlessDamaged(err)
+		return nil, none, unlessDamaged(err)
 	}
 	h.Blocks = slices.DeleteFunc(h.Blocks, func(f blockFile) bool { return f.Of >= number })
-	out, err := s.openShelf(ctx, h, false)
+	out, err := s.openShelf(ctx, h, whole)
 	if err != nil {
 		out.close()
-		return none, unlessDamaged(err)
+		return nil, none, unlessDamaged(err)
 	}
-	return out, nil
+	return h, out, nil
 }
 
 // unlessDamaged gives nil for an error that tells that a part of the record cannot be used.

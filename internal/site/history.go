@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"maps"
 	"slices"
+	"sync"
 
 	"tartine/internal/diff"
 	"tartine/internal/farend"
@@ -123,13 +124,23 @@ func (s *Site) held(ctx context.Context, survey *Survey, result *diff.Result) (n
 			names[f.Digest] = s.at(f.Path)
 		}
 	}
-	if s.trees != "" {
-		wanted := map[manifest.Digest]bool{}
-		for i := range result.Changes {
-			if c := &result.Changes[i]; c.Sends() {
-				wanted[c.Want.Digest] = true
-			}
+	wanted := map[manifest.Digest]bool{}
+	for i := range result.Changes {
+		if c := &result.Changes[i]; c.Sends() {
+			wanted[c.Want.Digest] = true
 		}
+	}
+	var mu sync.Mutex
+	if err := s.eachOther(ctx, survey, func(e *manifest.Entry) {
+		if wanted[e.Digest] {
+			mu.Lock()
+			defer mu.Unlock()
+			names[e.Digest] = s.at(e.Path)
+		}
+	}); err != nil {
+		return nil, nil, err
+	}
+	if s.trees != "" {
 		inTrees, err := s.heldInTrees(ctx, wanted)
 		if err != nil {
 			return nil, nil, err

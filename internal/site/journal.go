@@ -250,7 +250,7 @@ func (s *Site) writeDeployment(ctx context.Context, p *publish, out *Outcome) er
 		return err
 	}
 	var tree func() manifest.Digest
-	entries, asWanted := p.entries()
+	entries, asWanted := p.entries(ctx)
 	if asWanted {
 		tree = p.wanted
 	}
@@ -259,24 +259,25 @@ func (s *Site) writeDeployment(ctx context.Context, p *publish, out *Outcome) er
 }
 
 // writeManifest writes a deployment down, whose entries are not those of the manifest. Known gives its tree digest, or zero; nil: it
-// is not known.
-func (s *Site) writeManifest(ctx context.Context, m *manifest.Manifest, entries manifest.Walk, known func() manifest.Digest) error {
+// is not known, or that of entries that cannot be a manifest.
+func (s *Site) writeManifest(ctx context.Context, m *manifest.Manifest, entries *recording, known func() manifest.Digest) error {
 	var (
 		number  = m.Deployment.Number
 		tree    manifest.Digest
 		working errgroup.Group // a watch waits for all of this, so several processors share it
 	)
-	working.Go(func() error {
+	working.Go(func() (err error) {
 		if known != nil {
 			tree = known()
 		}
 		if tree.IsZero() {
-			tree = manifest.TreeOf(entries)
+			tree, err = entries.tree()
 		}
-		return manifest.CheckEach(entries) // else nobody could read it
+		return err
 	})
 	h, err := s.writeEntries(ctx, number, entries)
-	if failed := working.Wait(); err == nil && failed != nil {
+	failed := cmp.Or(working.Wait(), entries.failed())
+	if err == nil && failed != nil {
 		err = &RecordError{s.inRecord(deploymentFile(number)), failed}
 	}
 	if err != nil {

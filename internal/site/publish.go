@@ -194,17 +194,32 @@ func layoutOf(plan *Plan) *layout {
 		if dir == last {
 			return true
 		}
-		for last = strings.Clone(dir); dir != "." && !l.folders[dir]; dir, _ = fsys.Split(dir) {
-			l.folders[strings.Clone(dir)] = true
-		}
+		last = strings.Clone(dir)
+		l.wants(last)
 		return true
 	})
+	if plan.Survey.rest != nil {
+		for _, dir := range plan.Survey.rest.stays {
+			l.standing[dir] = true
+			l.wants(dir)
+		}
+		for _, dir := range plan.Survey.rest.wanted {
+			l.wants(dir)
+		}
+	}
 	for i := range plan.Survey.Found {
 		if f := &plan.Survey.Found[i]; f.Kind == manifest.Dir {
 			l.standing[f.Path] = true
 		}
 	}
 	return l
+}
+
+// wants notes that a folder will be wanted, with those above it.
+func (l *layout) wants(dir string) {
+	for ; dir != "." && !l.folders[dir]; dir, _ = fsys.Split(dir) {
+		l.folders[dir] = true
+	}
 }
 
 // inTheWay tells whether something must go before what is wanted can be placed.

@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"maps"
 	"slices"
 	"strings"
+	"sync"
 
 	"tartine/internal/diff"
 	"tartine/internal/farend"
@@ -101,6 +103,7 @@ func (st *staging) reuse(ctx context.Context, parcels []*parcel) error {
 		return err
 	}
 	stands := make(map[manifest.Digest]*diff.Found, len(parcels)) // nil: it is asked for
+	others := map[manifest.Digest]*diff.Found{}
 	for _, p := range parcels {
 		stands[p.change.Want.Digest] = nil
 	}
@@ -109,6 +112,19 @@ func (st *staging) reuse(ctx context.Context, parcels []*parcel) error {
 		if _, asked := stands[f.Digest]; asked && f.Kind == manifest.File && f.Other == 0 && !f.Digest.IsZero() {
 			stands[f.Digest] = f
 		}
+	}
+	if len(parcels) > 0 {
+		var mu sync.Mutex
+		if err := st.site.eachOther(ctx, st.plan.Survey, func(e *manifest.Entry) {
+			if f, asked := stands[e.Digest]; asked && f == nil {
+				mu.Lock()
+				defer mu.Unlock()
+				others[e.Digest] = &diff.Found{Entry: e}
+			}
+		}); err != nil {
+			return err
+		}
+		maps.Copy(stands, others)
 	}
 	var (
 		pairs  []fsys.Pair

@@ -80,7 +80,11 @@ func (c tree) entries() (out []manifest.Entry) {
 		case isLink:
 			out = append(out, manifest.Entry{Path: path, Kind: manifest.Link, Link: target})
 		case isDir:
-			out = append(out, manifest.Entry{Path: name, Kind: manifest.Dir, Attributes: manifest.Attributes{Mode: manifest.DirMode}})
+			mode := manifest.DirMode
+			if text != "" { // of its own
+				_, _ = fmt.Sscanf(text, "%o", &mode)
+			}
+			out = append(out, manifest.Entry{Path: name, Kind: manifest.Dir, Attributes: manifest.Attributes{Mode: mode}})
 		default:
 			mode := manifest.FileMode
 			if strings.HasSuffix(path, ".sh") {

@@ -34,6 +34,7 @@ type Survey struct {
 
 	unread map[string]error // files that could not be read, and why
 	brief  *brief           // not nil: all is as it is recorded, and neither that nor what was found is here; see brief.go
+	rest   *rest            // not nil: what was found and is recorded is here of some parts of the site; see parts.go
 }
 
 // Summary is what there is to say of a survey as a whole.

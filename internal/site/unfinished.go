@@ -135,7 +135,7 @@ func (s *Site) forget(ctx context.Context, number int, paths map[string]bool) er
 	}
 	m.Entries = slices.DeleteFunc(m.Entries, func(e manifest.Entry) bool { return paths[e.Path] })
 	m.Deployment.Partial = true
-	return s.writeManifest(ctx, m, manifest.Listed(m.Entries), nil)
+	return s.writeManifest(ctx, m, &recording{walk: manifest.Listed(m.Entries)}, nil)
 }
 
 // GivenUp is what is there after an unfinished publish was given up. The paths are those that the publish was to
@@ -192,7 +192,7 @@ func (s *Site) giveUpLocked(ctx context.Context) (*GivenUp, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := s.writeManifest(ctx, m, manifest.Listed(m.Entries), nil); err != nil {
+	if err := s.writeManifest(ctx, m, &recording{walk: manifest.Listed(m.Entries)}, nil); err != nil {
 		return nil, err
 	}
 	out.Stands = j.Number

@@ -87,7 +87,7 @@ func Build(each manifest.Walk, put func(name manifest.Digest, block []byte)) Ref
 			}
 			b.enter(e.Path[:len(b.path)+slash+1])
 		}
-		b.add(item{name: e.Path[len(b.path):], entry: *e, ref: Ref{Entries: 1}})
+		b.addEntry(e)
 		return true
 	})
 	for len(b.open) > 1 {
@@ -121,14 +121,19 @@ func (b *builder) enter(path string) {
 	b.open, b.path = append(b.open, next), path
 }
 
-// leave ends the innermost folder.
+// leave ends the innermost folder, which is none if nothing is in it.
 func (b *builder) leave() {
 	in := b.open[len(b.open)-1]
-	name, ref := b.path[in.above:], b.end()
+	name, ref := b.path[in.above:], Ref{}
+	if len(in.items)+len(in.parts) > 0 {
+		ref = b.end()
+	}
 	b.open, b.path = b.open[:len(b.open)-1], b.path[:in.above]
 	in.items, in.parts = in.items[:0], in.parts[:0]
 	b.spare = append(b.spare, in)
-	b.add(item{name: name, ref: ref})
+	if ref.Entries > 0 {
+		b.add(item{name: name, ref: ref})
+	}
 }
 
 // add adds an item to the innermost folder.
@@ -230,7 +235,7 @@ var ErrTooMuch = fmt.Errorf("more than %d entries, or paths of more than %d byte
 // Read gives the entries of a tree, sorted by path, and checks all that manifest.Check does. Find gives the bytes of a
 // block, of which there are so many in all; it is called from several goroutines at once. The error is that of find, a
 // *DamageError or ErrTooMuch.
-func Read(top Ref, bytes int64, find func(name manifest.Digest) ([]byte, error)) ([]manifest.Entry, error) {
+func Read(top Ref, bytes int64, find Finder) ([]manifest.Entry, error) {
 	if top.Entries < 0 || top.Entries > manifest.MostPacked {
 		return nil, ErrTooMuch
 	}
@@ -281,7 +286,7 @@ type Below struct {
 
 // Folder gives what is directly in a folder, both sorted by name: entries, whose paths are their names, and folders with
 // content. Entries are appended to room. Its errors are those of Read.
-func Folder(folder Ref, room []manifest.Entry, find func(name manifest.Digest) ([]byte, error)) (entries []manifest.Entry, below []Below, err error) {
+func Folder(folder Ref, room []manifest.Entry, find Finder) (entries []manifest.Entry, below []Below, err error) {
 	r := &reader{find: find, paths: new(atomic.Int64), out: room, below: func(name string, ref Ref) { below = append(below, Below{name, ref}) }}
 	err = r.folder(folder, "", 0)
 	slices.SortFunc(below, func(a, b Below) int { return strings.Compare(a.Name, b.Name) }) // in a block a slash counts
@@ -289,7 +294,7 @@ func Folder(folder Ref, room []manifest.Entry, find func(name manifest.Digest) (
 }
 
 type reader struct {
-	find  func(name manifest.Digest) ([]byte, error)
+	find  Finder
 	out   []manifest.Entry
 	paths *atomic.Int64              // bytes of all of them
 	below func(name string, ref Ref) // takes folders, which are not read; nil: they are
@@ -479,7 +484,7 @@ func (r *reader) isLeaf(in *inside, name string) bool {
 }
 
 // Names gives the names of all blocks of a tree, each once.
-func Names(top Ref, find func(name manifest.Digest) ([]byte, error)) (map[manifest.Digest]bool, error) {
+func Names(top Ref, find Finder) (map[manifest.Digest]bool, error) {
 	seen := map[manifest.Digest]bool{}
 	var visit func(name manifest.Digest) error
 	visit = func(name manifest.Digest) error {

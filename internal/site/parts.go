@@ -1,0 +1,392 @@
+package site
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"tartine/internal/diff"
+	"tartine/internal/fsys"
+	"tartine/internal/manifest"
+	"tartine/internal/manifest/blocks"
+)
+
+// Most deployments change little of a site that is as it is recorded. A brief survey has found that out (see brief.go), and
+// whoever wants the change knows in which folders something else is wanted than is recorded. So these alone are compared,
+// published and recorded: what is wanted, found and recorded is known of them, and of all else that it is what it was. Where
+// more is to be known, since something is to be kept or to leave later, or a whole tree is built, the survey is unfolded, and
+// all of it is compared.
+
+// Part is what is directly in a folder, or, of a large one, a part of that: from a name on up to another one.
+type Part struct {
+	Dir   string
+	From  string // empty: from the beginning
+	Until string // that is in it no more; empty: to the end
+}
+
+// Different is what is recorded of the parts of a site that are, or may be, other than is wanted.
+type Different struct {
+	Parts []int // those, by index, ascending
+
+	survey   *Survey
+	recorded []manifest.Entry // in them, and in folders in which nothing is wanted any more; sorted by path
+	filled   map[string]bool  // folders in which something is recorded, at any depth
+	dirs     []string         // folders that have an entry of their own, in any order
+	wanted   []string         // folders in which something is wanted
+}
+
+// little gives how many of so many entries may differ for a site to be compared in parts.
+func little(entries int) int { return max(entries/8, 1024) }
+
+// InParts tells whether a site may be compared in parts.
+func (s *Site) InParts(survey *Survey, want *Wanted) bool {
+	return survey.brief != nil && s.trees == "" && len(want.Kept)+len(want.Gone) == 0 && !want.Rule.Nothing && !want.Rule.Times &&
+		want.Retire.After <= 0 && len(survey.brief.young) <= little(survey.brief.entries)
+}
+
+// Differing finds the parts of which same does not tell that what is recorded there is what is wanted. The parts are all in which
+// anything is wanted, those of a folder one behind the other. Same is called from several goroutines at once, with entries whose
+// paths are the names in the folder, and must not keep them. It gives nil where that is not a little.
+func (s *Site) Differing(ctx context.Context, survey *Survey, parts []Part, same func(part int, entries []manifest.Entry) bool) (*Different, error) {
+	h, shelf, err := s.openRecord(ctx, survey.Number)
+	defer shelf.close()
+	if err != nil {
+		return nil, err
+	}
+	var (
+		out   = &Different{survey: survey, filled: map[string]bool{}}
+		of    = make(map[string]int, len(parts)) // the first part of each folder
+		young = make(map[string]bool, len(survey.brief.young))
+		seen  = make([]bool, len(parts))
+		mu    sync.Mutex
+		most  = little(survey.brief.entries)
+		ill   bool // the parts of a folder are not in order
+	)
+	for i := range parts {
+		if _, known := of[parts[i].Dir]; !known {
+			of[parts[i].Dir] = i
+			out.wanted = append(out.wanted, parts[i].Dir)
+		}
+	}
+	for _, path := range survey.brief.young {
+		young[path] = true
+	}
+	err = s.eachFolder(ctx, blocks.Ref{Name: h.Top, Entries: h.Count}, shelf, func(dir string, entries []manifest.Entry) {
+		var differ, was []int // parts, and what is recorded in them by index
+		var dirs []string
+		rest, disorder := 0, false
+		for i := range entries {
+			if entries[i].Kind == manifest.Dir {
+				dirs = append(dirs, fsys.Join(dir, entries[i].Path))
+			}
+		}
+		first, wanted := of[dir]
+		for i := first; wanted && i < len(parts) && parts[i].Dir == dir; i++ {
+			from, until := within(entries, parts[i])
+			if disorder = disorder || from < rest; disorder {
+				break
+			}
+			differs := !same(i, entries[from:until])
+			for j := from; !differs && j < until; j++ {
+				differs = len(young) > 0 && young[fsys.Join(dir, entries[j].Path)]
+			}
+			for j := rest; j < from; j++ { // between two parts nothing is wanted
+				was = append(was, j)
+			}
+			if rest = until; differs {
+				differ = append(differ, i)
+				for j := from; j < until; j++ {
+					was = append(was, j)
+				}
+			}
+		}
+		for j := rest; j < len(entries); j++ {
+			was = append(was, j)
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		ill = ill || disorder
+		if out.filled[dir], out.dirs = true, append(out.dirs, dirs...); ill || len(out.recorded) > most {
+			return
+		}
+		for i := first; wanted && i < len(parts) && parts[i].Dir == dir; i++ {
+			seen[i] = true
+		}
+		out.Parts = append(out.Parts, differ...)
+		for _, j := range was {
+			e := entries[j]
+			e.Path = fsys.Join(dir, e.Path)
+			out.recorded = append(out.recorded, e)
+		}
+	})
+	if err != nil || ill || len(out.recorded) > most {
+		return nil, err
+	}
+	for i := range parts {
+		if !seen[i] { // of a folder of which nothing is recorded
+			out.Parts = append(out.Parts, i)
+		}
+	}
+	slices.Sort(out.Parts)
+	slices.SortFunc(out.recorded, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
+	return out, nil
+}
+
+// within gives which entries of a folder, sorted by name, are in a part of it.
+func within(entries []manifest.Entry, part Part) (from, until int) {
+	from, _ = manifest.Find(entries, part.From)
+	if until = len(entries); part.Until != "" {
+		until, _ = manifest.Find(entries, part.Until)
+	}
+	return from, max(from, until)
+}
+
+// openRecord opens what is recorded of a deployment. The shelf must be closed, also where this fails, which it does where no
+// tree of blocks is recorded, and with an *OvertakenError where the deployment is recorded no longer.
+func (s *Site) openRecord(ctx context.Context, number int) (*head, *shelf, error) {
+	none := &shelf{site: s}
+	h, old, err := s.readHead(ctx, number, false)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		if current, failed := s.current(ctx); failed == nil && current != number {
+			err = &OvertakenError{number, current}
+		}
+		return nil, none, err
+	case err != nil:
+		return nil, none, err
+	case old != nil:
+		return nil, none, &RecordError{s.inRecord(deploymentFile(number)), errors.New("it is no tree of blocks")}
+	}
+	opened, err := s.openShelf(ctx, h, true)
+	return h, opened, err
+}
+
+// eachFolder calls visit with what is recorded directly in each folder that has content, from several goroutines at once. The
+// paths of the entries are their names, and visit must not keep them.
+func (s *Site) eachFolder(ctx context.Context, top blocks.Ref, shelf *shelf, visit func(dir string, entries []manifest.Entry)) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(s.jobs)
+	var (
+		rooms sync.Pool
+		enter func(dir string, folder blocks.Ref) error
+	)
+	one := func(dir string, folder blocks.Ref) ([]blocks.Below, error) {
+		room, _ := rooms.Get().(*[]manifest.Entry)
+		if room == nil {
+			room = new([]manifest.Entry)
+		}
+		defer rooms.Put(room)
+		entries, below, err := blocks.Folder(folder, (*room)[:0], shelf.block)
+		if *room = entries; err == nil {
+			visit(dir, entries)
+		}
+		return below, err
+	}
+	enter = func(dir string, folder blocks.Ref) error {
+		if strings.Count(dir, "/") >= deepest {
+			return &RecordError{s.inRecord("deployments"), fmt.Errorf("folder %s lies too deep", dir)}
+		}
+		below, err := one(dir, folder)
+		for _, next := range below {
+			if err != nil {
+				break
+			}
+			deeper := func() error { return enter(fsys.Join(dir, next.Name), next.Ref) }
+			if !group.TryGo(deeper) {
+				err = deeper()
+			}
+		}
+		return errors.Join(err, ctx.Err())
+	}
+	group.Go(func() error { return enter(".", top) })
+	return group.Wait()
+}
+
+// rest is what is known of all of a site that a survey of some parts is not about.
+type rest struct {
+	wanted []string // folders in which something is wanted
+	stays  []string // folders that have an entry of their own, and stay as they are
+}
+
+// CompareParts is Compare of those parts that differ: of them are the entries that are wanted, and so many are wanted in all. It gives
+// what was surveyed of them, to go on with; nil: all of the site must be compared.
+func (s *Site) CompareParts(ctx context.Context, d *Different, want *Wanted, paths int, told func(bytes int64)) (*Survey, *diff.Result, error) {
+	b := d.survey.brief
+	if b == nil || b.entries-len(d.recorded) != paths-len(want.Entries) { // what is the same is as much on both sides
+		return nil, nil, nil
+	}
+	survey, bytes := d.unfold(), int64(0)
+	for i := range d.recorded {
+		bytes += max(d.recorded[i].Size, 0)
+	}
+	result, err := s.Compare(ctx, survey, want, told)
+	if err != nil {
+		return nil, nil, err
+	}
+	result.Same, result.SameBytes = result.Same+b.entries-len(d.recorded), result.SameBytes+b.bytes-bytes
+	return survey, result, nil
+}
+
+// unfold gives the survey of what differs: what is recorded of it was found, and all folders were.
+func (d *Different) unfold() *Survey {
+	var (
+		out    = *d.survey
+		b      = d.survey.brief
+		young  = make(map[string]bool, len(b.young))
+		record = *d.survey.Recorded
+	)
+	for _, path := range b.young {
+		young[path] = true
+	}
+	record.Entries = d.recorded
+	out.Recorded, out.brief, out.rest = &record, nil, &rest{wanted: d.wanted}
+	for i := range d.recorded {
+		e := &d.recorded[i]
+		if e.Kind == manifest.Dir { // which is among the folders
+			continue
+		}
+		f := diff.Found{Entry: e, Owned: b.owner.told, User: b.owner.user, Group: b.owner.group}
+		if young[e.Path] {
+			f.Entry = with(e, manifest.Digest{})
+		}
+		out.Found = append(out.Found, f)
+	}
+	isPart := func(path string) bool {
+		_, found := manifest.Find(d.recorded, path)
+		return found
+	}
+	for i := range b.folders {
+		f := b.folders[i]
+		if f.Filled = d.filled[f.Path]; f.Filled || isPart(f.Path) { // else it is an empty one that stays as it is
+			out.Found = append(out.Found, f)
+		}
+	}
+	slices.SortFunc(out.Found, func(a, b diff.Found) int { return strings.Compare(a.Path, b.Path) })
+	for _, dir := range d.dirs {
+		if !isPart(dir) {
+			out.rest.stays = append(out.rest.stays, dir)
+		}
+	}
+	return &out
+}
+
+// eachOther calls visit with each file that is recorded where a survey of some parts has not looked, and was found so, from several
+// goroutines at once. Visit must not keep them. Of any other survey there is none.
+func (s *Site) eachOther(ctx context.Context, survey *Survey, visit func(e *manifest.Entry)) error {
+	if survey.rest == nil {
+		return nil
+	}
+	h, shelf, err := s.openRecord(ctx, survey.Number)
+	defer shelf.close()
+	if err != nil {
+		return err
+	}
+	return s.eachFolder(ctx, blocks.Ref{Name: h.Top, Entries: h.Count}, shelf, func(dir string, entries []manifest.Entry) {
+		for i := range entries {
+			e := entries[i]
+			if e.Kind != manifest.File {
+				continue
+			}
+			e.Path = fsys.Join(dir, e.Path)
+			if _, found := manifest.Find(survey.Recorded.Entries, e.Path); !found {
+				visit(&e)
+			}
+		}
+	})
+}
+
+// edits gives what makes of some entries that are recorded those that are there now.
+func edits(was, is []manifest.Entry) (out []blocks.Edit) {
+	together(was, is, func(was, is *manifest.Entry) {
+		switch {
+		case is == nil:
+			out = append(out, blocks.Edit{Path: was.Path})
+		case was == nil || !identical(was, is):
+			out = append(out, blocks.Edit{Path: is.Path, Entry: is})
+		}
+	})
+	return out
+}
+
+// identical tells whether there is nothing in which two entries differ.
+func identical(a, b *manifest.Entry) bool {
+	return a.Equal(*b) && a.Size == b.Size && a.Hand == b.Hand && a.ModTime.Equal(b.ModTime)
+}
+
+// edited gives the tree that is there when of what a survey is about there are other entries.
+func (s *Site) edited(ctx context.Context, survey *Survey, is []manifest.Entry) *recording {
+	by := &edited{site: s, ctx: ctx, number: survey.Number, edits: edits(survey.Recorded.Entries, is)}
+	return &recording{by.walk, by}
+}
+
+// recording is what is recorded of a deployment.
+type recording struct {
+	walk manifest.Walk
+	by   *edited // how it follows from what was recorded before; nil: that does not matter
+}
+
+// tree gives the tree digest. It fails where the entries cannot be a manifest: else nobody could read it.
+func (r *recording) tree() (manifest.Digest, error) {
+	tree, err := manifest.CheckedTree(r.walk)
+	if failed := r.failed(); failed != nil { // it may have ended before its end
+		return manifest.Digest{}, failed
+	}
+	return tree, err
+}
+
+// failed gives why a walk did not come to its end; nil: each did.
+func (r *recording) failed() error {
+	if r.by == nil {
+		return nil
+	}
+	r.by.mu.Lock()
+	defer r.by.mu.Unlock()
+	return r.by.err
+}
+
+// edited is a recorded tree that becomes another one by edits.
+type edited struct {
+	site   *Site
+	ctx    context.Context
+	number int // of the deployment
+	edits  []blocks.Edit
+
+	mu  sync.Mutex
+	err error // of the first walk that failed
+}
+
+// walk goes through the tree that it becomes. It is a manifest.Walk: whether it came to its end is told by failed.
+func (e *edited) walk(visit func(e *manifest.Entry) bool) {
+	h, shelf, err := e.site.openRecord(e.ctx, e.number)
+	defer shelf.close()
+	edits, more := e.edits, true
+	until := func(path string) bool { // gives the new ones before a path, and tells whether the path has none
+		for more && len(edits) > 0 && edits[0].Path < path {
+			more = edits[0].Entry == nil || visit(edits[0].Entry)
+			edits = edits[1:]
+		}
+		return len(edits) == 0 || edits[0].Path != path
+	}
+	if err == nil {
+		err = blocks.Walk(blocks.Ref{Name: h.Top, Entries: h.Count}, shelf.block, func(was *manifest.Entry) bool {
+			if until(was.Path) && more {
+				more = visit(was)
+			}
+			return more
+		})
+	}
+	for ; err == nil && more && len(edits) > 0; edits = edits[1:] {
+		more = edits[0].Entry == nil || visit(edits[0].Entry)
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.err == nil {
+		e.err = err
+	}
+}

@@ -1,0 +1,375 @@
+package site_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"tartine/internal/diff"
+	"tartine/internal/fsys"
+	"tartine/internal/manifest"
+	"tartine/internal/site"
+)
+
+// partEntries is how many entries of a folder are in one part, in these tests.
+const partEntries = 3
+
+// partsOf gives the parts of a content, and the entries of each.
+func partsOf(entries []manifest.Entry) (parts []site.Part, of [][]manifest.Entry) {
+	byDir, dirs := map[string][]manifest.Entry{}, []string{}
+	for _, e := range entries {
+		dir, _ := fsys.Split(e.Path)
+		if byDir[dir] == nil {
+			dirs = append(dirs, dir)
+		}
+		byDir[dir] = append(byDir[dir], e)
+	}
+	for _, dir := range dirs {
+		for rest, from := byDir[dir], ""; len(rest) > 0; {
+			n := min(partEntries, len(rest))
+			p := site.Part{Dir: dir, From: from}
+			of, rest = append(of, rest[:n]), rest[n:]
+			if len(rest) > 0 {
+				_, p.Until = fsys.Split(rest[0].Path)
+				from = p.Until
+			}
+			parts = append(parts, p)
+		}
+	}
+	return parts, of
+}
+
+// planParts plans for a content as an agent does; nil: all of the site must be compared.
+func (w *world) planParts(ctx context.Context, c tree) (*site.Site, *site.Plan, *site.Survey) {
+	w.t.Helper()
+	s, err := w.open(ctx)
+	require.NoError(w.t, err)
+	survey, err := s.SurveyBriefly(ctx)
+	require.NoError(w.t, err)
+	want := c.entries()
+	if !s.InParts(survey, &site.Wanted{}) {
+		return s, nil, survey
+	}
+	parts, of := partsOf(want)
+	different, err := s.Differing(ctx, survey, parts, func(part int, entries []manifest.Entry) bool {
+		return slices.EqualFunc(of[part], entries, func(want, is manifest.Entry) bool {
+			_, want.Path = fsys.Split(want.Path)
+			return want.Equal(is) && want.Hand == is.Hand
+		})
+	})
+	require.NoError(w.t, err)
+	if different == nil {
+		return s, nil, survey
+	}
+	var some []manifest.Entry
+	for _, i := range different.Parts {
+		some = append(some, of[i]...)
+	}
+	slices.SortFunc(some, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
+	found, result, err := s.CompareParts(ctx, different, &site.Wanted{Entries: some}, len(want), nil)
+	require.NoError(w.t, err)
+	require.NotNil(w.t, found)
+	return s, &site.Plan{Want: some, Survey: found, Result: result, Last: []string{"*.html"}, Origin: &manifest.Origin{User: "warden"},
+		Open: func(path string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(c[path])), nil }}, survey
+}
+
+// settled has what is recorded be believed by size and time, although it was written just now.
+func (w *world) settled() {
+	w.t.Helper()
+	require.NoError(w.t, filepath.WalkDir(filepath.Join(w.dir, ".www.tartine", "deployments"), func(name string, entry fs.DirEntry, err error) error {
+		if err == nil && strings.HasSuffix(name, ".json") {
+			later := time.Now().Add(time.Hour)
+			err = os.Chtimes(name, later, later)
+		}
+		return err
+	}))
+}
+
+// saidOf gives what a result says, without what it points to.
+func saidOf(r *diff.Result) (out []string) {
+	for i := range r.Changes {
+		c := &r.Changes[i]
+		out = append(out, fmt.Sprint(c.Status, c.Path(), c.Size(), c.Drifted, c.Foreign, c.Hand, c.ModeOnly, c.Want != nil, c.Found != nil))
+	}
+	return append(out, fmt.Sprint(r.Same, r.SameBytes, r.Stale))
+}
+
+// TestPartsAreComparedAndRecordedAsTheWholeIs takes random trees one after the other, and a site of which all is always compared
+// beside one of which parts are.
+func TestPartsAreComparedAndRecordedAsTheWholeIs(t *testing.T) {
+	t.Parallel()
+	inParts := 0
+	rapid.Check(t, func(r *rapid.T) {
+		whole, parts := newWorld(t), newWorld(t)
+		before := anyTree().Draw(r, "first")
+		whole.mustDeploy(before)
+		parts.mustDeploy(before)
+		for range rapid.IntRange(1, 3).Draw(r, "deployments") {
+			if rapid.Bool().Draw(r, "settled") {
+				whole.settled()
+				parts.settled()
+			}
+			next := anyTree().Draw(r, "next")
+			for _, path := range slices.Sorted(maps.Keys(before)) { // much of it stays
+				text := before[path]
+				if strings.HasSuffix(path, "/") && text != "" {
+					continue
+				}
+				if _, there := next[path]; !there && rapid.IntRange(0, 3).Draw(r, "stays") > 0 && !clashes(next, path) {
+					next[path] = text
+				}
+			}
+			withModes(r, next)
+			_, want, err := whole.plan(t.Context(), next)
+			require.NoError(t, err)
+			s, plan, _ := parts.planParts(t.Context(), next)
+			if plan == nil {
+				parts.mustDeploy(next)
+				whole.mustDeploy(next)
+				before = next
+				continue
+			}
+			inParts++
+			require.Equal(t, saidOf(want.Result), saidOf(plan.Result))
+			out, err := s.Deploy(t.Context(), plan, &site.Watch{})
+			require.NoError(t, err)
+			require.Empty(t, out.Failed)
+			other := whole.mustDeploy(next)
+			whole.verify(next)
+			require.Equal(t, []int{other.SentFiles, other.Reused, other.Number}, []int{out.SentFiles, out.Reused, out.Number})
+			require.Equal(t, whole.stands(), parts.stands())
+			parts.verify(next)
+			require.Equal(t, whole.recorded(), parts.recorded(), "what is recorded is the same")
+			before = next
+		}
+	})
+	require.Positive(t, inParts)
+}
+
+// withModes gives some folders with content a mode of their own, and an empty one.
+func withModes(r *rapid.T, c tree) {
+	for _, path := range slices.Sorted(maps.Keys(c)) {
+		if dir, _ := fsys.Split(path); dir != "." && rapid.IntRange(0, 3).Draw(r, "own mode") == 0 {
+			if _, is := c[dir+"/"]; !is {
+				c[dir+"/"] = rapid.SampledFrom([]string{"0750", "0700"}).Draw(r, "mode")
+			}
+		}
+	}
+	if rapid.Bool().Draw(r, "empty") && !clashes(c, "private") {
+		c["private/"] = "0750"
+	}
+}
+
+// TestAFolderWithAModeOfItsOwnStaysWhenItsContentGoes has the entry of the folder be in a part that is the same.
+func TestAFolderWithAModeOfItsOwnStaysWhenItsContentGoes(t *testing.T) {
+	w, c := newWorld(t), tree{"log/": "0750", "log/may.html": "may", "log/old/": "0700", "log/old/1.html": "1", "index.html": "1"}
+	w.mustDeploy(c)
+	w.settled()
+	delete(c, "log/may.html")
+	delete(c, "log/old/1.html")
+	s, plan, _ := w.planParts(t.Context(), c)
+	require.NotNil(t, plan)
+	out, err := s.Deploy(t.Context(), plan, &site.Watch{})
+	require.NoError(t, err)
+	require.True(t, out.Verified)
+	for dir, mode := range map[string]fs.FileMode{"log": 0o750, "log/old": 0o700} {
+		info, err := os.Stat(filepath.Join(w.dir, "www", dir))
+		require.NoError(t, err)
+		require.Equal(t, mode, info.Mode().Perm())
+	}
+	w.verify(c)
+}
+
+// clashes tells whether a path cannot be in a tree beside what is in it.
+func clashes(c tree, path string) bool {
+	path = strings.TrimSuffix(path, "/")
+	for other := range c {
+		other = strings.TrimSuffix(other, "/")
+		if other == path || strings.HasPrefix(other, path+"/") || strings.HasPrefix(path, other+"/") {
+			return true
+		}
+	}
+	return false
+}
+
+// recorded gives what is recorded, with the name of the block of its top.
+func (w *world) recorded() (out []string) {
+	w.t.Helper()
+	s, err := w.open(w.t.Context())
+	require.NoError(w.t, err)
+	m, err := s.Recorded(w.t.Context())
+	require.NoError(w.t, err)
+	for _, e := range m.Entries {
+		out = append(out, fmt.Sprint(e.Path, e.Kind, e.Mode, e.Digest, e.Link, e.Hand, e.ModTime.UnixNano()))
+	}
+	return append(out, m.Tree().Hex())
+}
+
+func TestASmallChangeLeavesTheOtherBlocks(t *testing.T) {
+	w, c := newWorld(t), tree{}
+	for i := range 400 {
+		c[fmt.Sprintf("species/s%02d/%03d.html", i/10, i)] = fmt.Sprint("species ", i)
+	}
+	w.mustDeploy(c)
+	w.settled()
+	c["species/s07/071.html"] = "another"
+	c["log/may.html"] = "species 5" // of a file elsewhere, which is in no part that differs
+	delete(c, "species/s09/099.html")
+	s, plan, _ := w.planParts(t.Context(), c)
+	require.NotNil(t, plan)
+	require.Less(t, len(plan.Want), 16, "what is the same is in no list")
+	require.Equal(t, 398, plan.Result.Same)
+	out, err := s.Deploy(t.Context(), plan, &site.Watch{})
+	require.NoError(t, err)
+	require.Equal(t, 1, out.SentFiles)
+	require.Equal(t, 1, out.Reused, "content that is at the site is not sent")
+	require.Equal(t, c, w.stands())
+	w.verify(c)
+	first, err := os.Stat(filepath.Join(w.dir, ".www.tartine", "deployments", "1.blocks"))
+	require.NoError(t, err)
+	second, err := os.Stat(filepath.Join(w.dir, ".www.tartine", "deployments", "2.blocks"))
+	require.NoError(t, err)
+	require.Less(t, 5*second.Size(), first.Size())
+}
+
+// TestAPartThatFailsIsRecordedAsItWas has a step fail, so that what was recorded of it stays, beside all that was not looked at.
+func TestAPartThatFailsIsRecordedAsItWas(t *testing.T) {
+	w, c := newWorld(t), tree{"index.html": "1", "log/may.html": "may", "log/june.html": "june", "plates/tern.svg": "tern"}
+	w.mustDeploy(c)
+	w.settled()
+	next := tree{"index.html": "2", "log/may.html": "May", "log/june.html": "june", "plates/tern.svg": "tern", "plates/gannet.svg": "gannet"}
+	s, plan, _ := w.planParts(t.Context(), next)
+	require.NotNil(t, plan)
+	plan.Partial = true
+	unreadable("log/may.html")(plan)
+	out, err := s.Deploy(t.Context(), plan, &site.Watch{})
+	require.NoError(t, err)
+	require.Len(t, out.Failed, 1)
+	next["log/may.html"] = "may"
+	require.Equal(t, next, w.stands())
+	w.verify(next)
+	m, err := s.Recorded(t.Context())
+	require.NoError(t, err)
+	require.True(t, m.Deployment.Partial)
+}
+
+func TestARecordThatGoesMeanwhileIsNotTakenForAnother(t *testing.T) {
+	w, c := newWorld(t), tree{"index.html": "1", "log/may.html": "may"}
+	w.mustDeploy(c)
+	w.settled()
+	next := tree{"index.html": "2", "log/may.html": "may"}
+	s, plan, brief := w.planParts(t.Context(), next)
+	require.NotNil(t, plan)
+	for n := range 7 {
+		w.mustDeploy(tree{"index.html": fmt.Sprint("other ", n)})
+	}
+	var overtaken *site.OvertakenError
+	_, err := s.Deploy(t.Context(), plan, &site.Watch{})
+	require.ErrorAs(t, err, &overtaken)
+	_, err = s.Differing(t.Context(), brief, nil, func(int, []manifest.Entry) bool { return true })
+	require.ErrorAs(t, err, &overtaken)
+	require.Equal(t, tree{"index.html": "other 6"}, w.stands())
+}
+
+// TestWhatIsNotALittleIsComparedWhole changes more than is compared in parts, and asks for what parts are not enough for.
+func TestWhatIsNotALittleIsComparedWhole(t *testing.T) {
+	w, c := newWorld(t), tree{}
+	for i := range 1100 {
+		c[fmt.Sprintf("%d/%04d", i/20, i)] = "1"
+	}
+	w.mustDeploy(c)
+	w.settled()
+	_, plan, survey := w.planParts(t.Context(), c)
+	require.NotNil(t, plan)
+	require.Empty(t, plan.Want)
+	require.Equal(t, 1100, plan.Result.Same)
+	s, err := w.open(t.Context())
+	require.NoError(t, err)
+	parts, _ := partsOf(c.entries())
+	none, err := s.Differing(t.Context(), survey, parts, func(int, []manifest.Entry) bool { return false })
+	require.NoError(t, err)
+	require.Nil(t, none, "all of it differs")
+	slices.Reverse(parts)
+	none, err = s.Differing(t.Context(), survey, parts, func(int, []manifest.Entry) bool { return true })
+	require.NoError(t, err)
+	require.Nil(t, none, "the parts are not in order")
+	for name, want := range map[string]site.Wanted{
+		"kept":    {Kept: []string{"1"}},
+		"gone":    {Gone: []string{"1"}},
+		"all":     {Rule: diff.Rule{Nothing: true}},
+		"times":   {Rule: diff.Rule{Times: true}},
+		"retired": {Retire: site.Retire{After: time.Hour}},
+	} {
+		require.False(t, s.InParts(survey, &want), name)
+	}
+	require.True(t, s.InParts(survey, &site.Wanted{}))
+	different, err := s.Differing(t.Context(), survey, parts[len(parts)-1:], func(int, []manifest.Entry) bool { return true })
+	require.NoError(t, err)
+	require.Nil(t, different, "nearly all of it is to go")
+	require.NoError(t, s.Unfold(t.Context(), survey))
+	require.False(t, s.InParts(survey, &site.Wanted{}), "all of it is known")
+}
+
+func TestPartsThatDoNotAddUpAreComparedWhole(t *testing.T) {
+	w, c := newWorld(t), tree{"index.html": "1", "log/may.html": "may"}
+	w.mustDeploy(c)
+	w.settled()
+	s, err := w.open(t.Context())
+	require.NoError(t, err)
+	survey, err := s.SurveyBriefly(t.Context())
+	require.NoError(t, err)
+	parts, _ := partsOf(c.entries())
+	different, err := s.Differing(t.Context(), survey, parts, func(part int, _ []manifest.Entry) bool { return part == 1 })
+	require.NoError(t, err)
+	for _, paths := range []int{1, 3} {
+		found, _, err := s.CompareParts(t.Context(), different, &site.Wanted{Entries: c.entries()[:1]}, paths, nil)
+		require.NoError(t, err)
+		require.Nil(t, found)
+	}
+	found, result, err := s.CompareParts(t.Context(), different, &site.Wanted{Entries: c.entries()[:1]}, 2, nil)
+	require.NoError(t, err)
+	require.NotNil(t, found)
+	require.Equal(t, 2, result.Same)
+	require.NoError(t, s.Unfold(t.Context(), survey))
+	found, _, err = s.CompareParts(t.Context(), different, &site.Wanted{Entries: c.entries()[:1]}, 2, nil)
+	require.NoError(t, err)
+	require.Nil(t, found, "all of it is known meanwhile")
+}
+
+var errDamaged = errors.New("damaged")
+
+// TestABlockThatCannotBeReadEndsADeployment has the record fail while a deployment is under way: nothing is published, and nothing is
+// recorded.
+func TestABlockThatCannotBeReadEndsADeployment(t *testing.T) {
+	w, c := newWorld(t), tree{"index.html": "1", "log/may.html": "may", "log/old/1.html": "1"}
+	w.mustDeploy(c)
+	w.settled()
+	next := tree{"index.html": "2", "log/may.html": "may", "log/old/1.html": "1"}
+	s, plan, _ := w.planParts(t.Context(), next)
+	require.NotNil(t, plan)
+	staged, err := s.Stage(t.Context(), plan, &site.Watch{})
+	require.NoError(t, err)
+	w.between.Before = func(op string, names ...string) error {
+		if op == "open" && strings.HasSuffix(names[0], ".blocks") {
+			return errDamaged
+		}
+		return nil
+	}
+	_, err = staged.Publish(t.Context(), &site.Watch{})
+	require.ErrorIs(t, err, errDamaged)
+	w.between.Before = func(string, ...string) error { return nil }
+	require.Equal(t, c, w.stands())
+	w.verify(c)
+}
