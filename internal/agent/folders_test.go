@@ -2,9 +2,12 @@ package agent
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -163,4 +166,33 @@ func TestWhatIsNeededIsGivenInItsOrder(t *testing.T) {
 	each(func(*manifest.Entry) bool { visited++; return false })
 	require.Equal(t, 1, visited, "whoever has enough is not called again")
 	require.False(t, lasts)
+}
+
+// TestALittleIsComparedInParts changes a file of a large folder and of a small one, and takes others away: who deploys sends what is in
+// those parts, and all goes by that.
+func TestALittleIsComparedInParts(t *testing.T) {
+	dir := t.TempDir()
+	client, c := session(t, dir), content{}
+	for i := range 2*partEntries + 500 {
+		c[fmt.Sprintf("tides/%05d.html", i)] = fmt.Sprint("tide ", i)
+	}
+	for i := range 60 {
+		c[fmt.Sprintf("species/%02d/text.html", i)] = fmt.Sprint("species ", i)
+	}
+	c.deploy(t, client)
+	client = session(t, dir)
+	name := filepath.Join(dir, ".www.tartine", "deployments", "1.json")
+	later := time.Now().Add(time.Hour) // as if all had been there for a while
+	require.NoError(t, os.Chtimes(name, later, later))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, ".www.tartine", "deployments", "1.seen"), fmt.Appendf(nil, "%d\n", later.UnixNano()), 0o600))
+	c["tides/01500.html"], c["species/07/text.html"], c["species/new.html"] = "another", "another", "new"
+	delete(c, "species/08/text.html")
+	out := c.deploy(t, client)
+	require.Equal(t, 2, out.SentFiles, "of two that have one content")
+	require.Less(t, len(client.compared.sent), 1100)
+	require.NotNil(t, client.compared.sent)
+	require.Equal(t, c, stands(t, dir))
+	report, err := calls.Verify.On(t.Context(), client, calls.VerifyingAgainst(&manifest.Manifest{Entries: c.entries()}, true))
+	require.NoError(t, err)
+	require.True(t, report.Matches())
 }

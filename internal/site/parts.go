@@ -42,7 +42,7 @@ type Different struct {
 }
 
 // little gives how many of so many entries may differ for a site to be compared in parts.
-func little(entries int) int { return max(entries/8, 1024) }
+func little(entries int) int { return max(entries/8, 4096) }
 
 // InParts tells whether a site may be compared in parts.
 func (s *Site) InParts(survey *Survey, want *Wanted) bool {

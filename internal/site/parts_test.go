@@ -286,7 +286,7 @@ func TestARecordThatGoesMeanwhileIsNotTakenForAnother(t *testing.T) {
 // TestWhatIsNotALittleIsComparedWhole changes more than is compared in parts, and asks for what parts are not enough for.
 func TestWhatIsNotALittleIsComparedWhole(t *testing.T) {
 	w, c := newWorld(t), tree{}
-	for i := range 1100 {
+	for i := range 4200 {
 		c[fmt.Sprintf("%d/%04d", i/20, i)] = "1"
 	}
 	w.mustDeploy(c)
@@ -294,7 +294,7 @@ func TestWhatIsNotALittleIsComparedWhole(t *testing.T) {
 	_, plan, survey := w.planParts(t.Context(), c)
 	require.NotNil(t, plan)
 	require.Empty(t, plan.Want)
-	require.Equal(t, 1100, plan.Result.Same)
+	require.Equal(t, 4200, plan.Result.Same)
 	s, err := w.open(t.Context())
 	require.NoError(t, err)
 	parts, _ := partsOf(c.entries())
@@ -372,4 +372,31 @@ func TestABlockThatCannotBeReadEndsADeployment(t *testing.T) {
 	w.between.Before = func(string, ...string) error { return nil }
 	require.Equal(t, c, w.stands())
 	w.verify(c)
+}
+
+// TestAnAlterationJustAfterADeployment has somebody alter a file so that neither its size nor its time tells, when the record is too
+// young to be believed; and then puts back what was there, with a time of its own.
+func TestAnAlterationJustAfterADeployment(t *testing.T) {
+	w, c := newWorld(t), tree{"index.html": "1", "log/may.html": "may"}
+	w.mustDeploy(c)
+	name := filepath.Join(w.dir, "www", "log", "may.html")
+	require.NoError(t, os.WriteFile(name, []byte("MAY"), 0o644))
+	require.NoError(t, os.Chtimes(name, dated, dated))
+	s, plan, _ := w.planParts(t.Context(), c)
+	require.NotNil(t, plan)
+	require.Len(t, plan.Result.Changes, 1)
+	require.True(t, plan.Result.Changes[0].Drifted)
+	require.Equal(t, 1, plan.Result.Same)
+	later := dated.Add(time.Hour)
+	for i := range plan.Want {
+		plan.Want[i].ModTime = later
+	}
+	out, err := s.Deploy(t.Context(), plan, &site.Watch{})
+	require.NoError(t, err)
+	require.True(t, out.Verified)
+	w.verify(c)
+	m, err := s.Recorded(t.Context())
+	require.NoError(t, err)
+	at, _ := manifest.Find(m.Entries, "log/may.html")
+	require.Equal(t, later, m.Entries[at].ModTime)
 }
