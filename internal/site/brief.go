@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -17,19 +18,33 @@ import (
 	"tartine/internal/manifest/blocks"
 )
 
-// Most often nobody has touched a site since its last deployment. A brief survey finds that out folder by folder: it reads the
-// block of a folder beside the folder, and keeps neither. It ends at the first thing that is not as it is recorded, or that says
-// more than the record does, and the whole survey takes its place. So a site of any size is found unchanged in the
-// memory that its largest folder takes. Where more is to be known of it all the same, since what is wanted differs from what
-// is recorded, the survey is unfolded: what was found is what is recorded.
+// Most often nobody has touched a site since its last deployment, or little of it. A brief survey finds that out folder by folder:
+// it reads the block of a folder beside the folder, and keeps neither, but for folders in which something is not as it is
+// recorded, or says more than the record does. Where these are not a little, the whole survey takes its place. So a site of
+// any size is surveyed in the memory that its largest folder and what was altered take. Where more is to be known of it all the
+// same, since much else is wanted than is recorded, the survey is unfolded: all else that was found is what is recorded.
 
 // brief is what a brief survey keeps.
 type brief struct {
-	bytes   int64
-	entries int
+	count   int          // entries that are recorded
+	entries int          // of those, in folders that are as they are recorded
+	bytes   int64        // of their files
 	folders []diff.Found // in any order
 	young   []string     // files that are as recorded, but for what is in them, which is not believed; in any order
-	owner   owning       // of everything but folders
+	owner   owning       // of everything but folders, and what is in odd ones
+
+	odd    map[string][]diff.Found // what was found, but for folders, in those that are not as recorded, or not there
+	filled map[string]bool         // folders in which something exists
+	size   int                     // entries of odd folders, recorded and found
+	hands  int                     // of what is recorded, that a person put there
+	doubts int                     // files in odd folders of which the content is not believed
+}
+
+// isOdd tells whether the folder of a path is not as it is recorded.
+func (b *brief) isOdd(path string) bool {
+	dir, _ := fsys.Split(path)
+	_, is := b.odd[dir]
+	return is
 }
 
 // owning is whom something belongs to.
@@ -50,8 +65,8 @@ func (o *owning) is(other owning) bool {
 // briefAt is Options.Brief where that is not said.
 const briefAt = 20_000
 
-// errNotBrief tells that a site is not in all as it is recorded.
-var errNotBrief = errors.New("not all is as it is recorded")
+// errNotBrief tells that a site is not nearly as it is recorded.
+var errNotBrief = errors.New("much is not as it is recorded")
 
 // SurveyBriefly is Survey of a place whose record is believed; what it gives may have to be unfolded, see there.
 func (s *Site) SurveyBriefly(ctx context.Context) (*Survey, error) {
@@ -64,7 +79,7 @@ func (s *Site) SurveyBriefly(ctx context.Context) (*Survey, error) {
 	return s.Survey(ctx, true)
 }
 
-// surveyBriefly fails where the site is not as it is recorded, or anything is wrong: Survey finds out what.
+// surveyBriefly fails where the site is not nearly as it is recorded, or anything is wrong: Survey finds out what.
 func (s *Site) surveyBriefly(ctx context.Context) (*Survey, error) {
 	begun := time.Now()
 	number, err := s.current(ctx)
@@ -98,14 +113,14 @@ func (s *Site) surveyBriefly(ctx context.Context) (*Survey, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &briefWalk{site: s, shelf: shelf, known: known, out: &brief{},
+	w := &briefWalk{site: s, shelf: shelf, known: known, out: &brief{count: h.Count, odd: map[string][]diff.Found{}, filled: map[string]bool{}},
 		settled: record.ModTime.Add(-max(settleTime, s.Abilities().TimeStep))}
 	if err := w.walk(ctx, blocks.Ref{Name: h.Top, Entries: h.Count}); err != nil {
 		return nil, err
 	}
 	s.shelved.add(shelf)
-	out.Recorded, out.tree, out.brief, out.Unsettled = h.manifest(), h.Tree, w.out, len(w.out.young)
-	out.Number, out.Paths, out.Sources, out.Anything = number, h.Count, h.Deployment.Sources, len(w.out.folders)+h.Count > 0
+	out.Recorded, out.tree, out.brief, out.Unsettled = h.manifest(), h.Tree, w.out, len(w.out.young)+w.out.doubts
+	out.Number, out.Paths, out.Sources, out.Anything = number, h.Count-w.out.hands, h.Deployment.Sources, w.out.filled["."]
 	s.seen = min(w.changed, begun.Add(-changeStep()).UnixNano())
 	out.FoldsCase, err = s.FoldsCase(ctx)
 	return out, err
@@ -128,39 +143,51 @@ type briefWalk struct {
 func (w *briefWalk) walk(ctx context.Context, top blocks.Ref) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(w.site.jobs)
-	var enter func(dir string, recorded blocks.Ref) error
-	enter = func(dir string, recorded blocks.Ref) error {
-		below, err := w.folder(ctx, dir, recorded)
+	var enter func(in briefFolder) error
+	enter = func(in briefFolder) error {
+		below, err := w.folder(ctx, in)
 		for _, next := range below {
 			if err != nil {
 				break
 			}
-			deeper := func() error { return enter(fsys.Join(dir, next.Name), next.Ref) }
+			deeper := func() error { return enter(next) }
 			if !group.TryGo(deeper) {
 				err = deeper()
 			}
 		}
 		return errors.Join(err, ctx.Err())
 	}
-	group.Go(func() error { return enter(".", top) })
+	group.Go(func() error { return enter(briefFolder{path: ".", recorded: top}) })
 	return group.Wait()
 }
 
-// folder compares one folder, and gives those in it. One that nothing is recorded below has a zero reference.
-func (w *briefWalk) folder(ctx context.Context, dir string, recorded blocks.Ref) (next []blocks.Below, err error) {
+// briefFolder is a folder that is there, or is recorded, or both.
+type briefFolder struct {
+	path     string
+	recorded blocks.Ref // zero: nothing is recorded below it
+	gone     bool       // it is not there
+}
+
+// folder compares one folder, and gives those in it.
+func (w *briefWalk) folder(ctx context.Context, in briefFolder) (next []briefFolder, err error) {
 	s := w.site
-	if strings.Count(dir, "/") >= deepest {
+	if strings.Count(in.path, "/") >= deepest {
 		return nil, errNotBrief
 	}
-	list, err := s.fs.List(ctx, s.at(dir))
-	if err != nil {
-		return nil, err
+	var list []fsys.Info
+	if !in.gone {
+		if list, err = s.fs.List(ctx, s.at(in.path)); err != nil {
+			return nil, err
+		}
+	}
+	if in.path == "." && s.isInside() {
+		list = slices.DeleteFunc(list, func(info fsys.Info) bool { return s.at(info.Name) == s.record })
 	}
 	var (
 		entries []manifest.Entry
 		below   []blocks.Below
 	)
-	if recorded.Entries > 0 {
+	if in.recorded.Entries > 0 {
 		room, _ := w.rooms.Get().(*[]manifest.Entry)
 		if room == nil {
 			room = new([]manifest.Entry)
@@ -169,7 +196,7 @@ func (w *briefWalk) folder(ctx context.Context, dir string, recorded blocks.Ref)
 			*room = entries[:0]
 			w.rooms.Put(room)
 		}()
-		if entries, below, err = blocks.Folder(recorded, (*room)[:0], w.shelf.block); err != nil {
+		if entries, below, err = blocks.Folder(in.recorded, (*room)[:0], w.shelf.block); err != nil {
 			return nil, err
 		}
 	}
@@ -178,13 +205,11 @@ func (w *briefWalk) folder(ctx context.Context, dir string, recorded blocks.Ref)
 		here    brief
 		changed int64
 		as      = &inFolder{entries: entries}
-		entered int
+		entered = make(map[string]bool, len(below))
+		odd     = in.gone
 	)
 	for i := range list {
 		info := &list[i]
-		if dir == "." && s.isInside() && s.at(info.Name) == s.record {
-			continue
-		}
 		if !info.Changed.IsZero() {
 			changed = max(changed, info.Changed.UnixNano())
 		}
@@ -193,34 +218,88 @@ func (w *briefWalk) folder(ctx context.Context, dir string, recorded blocks.Ref)
 			at, isBelow := slices.BinarySearchFunc(below, info.Name, func(b blocks.Below, name string) int { return strings.Compare(b.Name, name) })
 			switch {
 			case e != nil && (e.Kind != manifest.Dir || e.Owner != nil || e.Hand || e.Mode != info.Mode.Perm()), e == nil && !isBelow:
-				return nil, errNotBrief
+				odd = true
 			case e != nil:
 				here.entries++
 			}
-			into := blocks.Below{Name: info.Name}
+			into := briefFolder{path: fsys.Join(in.path, info.Name)}
 			if isBelow {
-				into, entered = below[at], entered+1
+				into.recorded, entered[info.Name] = below[at].Ref, true
 			}
 			next = append(next, into)
-			here.folders = append(here.folders, describe(fsys.Join(dir, info.Name), *info))
+			here.folders = append(here.folders, describe(into.path, *info))
 			continue
 		}
-		if e == nil || !isAs(e, info) {
-			return nil, errNotBrief
+		if e == nil || !isAs(e, info) || !here.owner.is(owning{true, info.User.Known, info.User.ID, info.Group}) {
+			odd = true
+			continue
 		}
 		if e.Kind == manifest.File && !w.isOld(e, info) {
-			here.young = append(here.young, fsys.Join(dir, info.Name))
-		}
-		if !here.owner.is(owning{true, info.User.Known, info.User.ID, info.Group}) {
-			return nil, errNotBrief
+			here.young = append(here.young, fsys.Join(in.path, info.Name))
 		}
 		here.entries++
 		here.bytes += max(e.Size, 0)
 	}
-	if here.entries != len(entries) || entered != len(below) { // something recorded is gone
-		return nil, errNotBrief
+	for _, b := range below {
+		if !entered[b.Name] {
+			next = append(next, briefFolder{path: fsys.Join(in.path, b.Name), recorded: b.Ref, gone: true})
+		}
+	}
+	if len(list) > 0 {
+		here.filled = map[string]bool{in.path: true}
+	}
+	if odd = odd || here.entries != len(entries) || len(entered) != len(below); odd || !w.owns(&here) {
+		if err := w.keepOdd(&here, in.path, list, entries); err != nil {
+			return nil, err
+		}
 	}
 	return next, w.add(&here, changed)
+}
+
+// owns tells whether what was found in a folder belongs to whom all else does.
+func (w *briefWalk) owns(here *brief) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return !here.owner.known || w.out.owner.is(here.owner)
+}
+
+// keepOdd keeps what was found in a folder that is not as it is recorded.
+func (w *briefWalk) keepOdd(here *brief, dir string, list []fsys.Info, entries []manifest.Entry) error {
+	here.entries, here.bytes, here.young, here.owner = 0, 0, nil, owning{}
+	for i := range entries {
+		if entries[i].Hand {
+			here.hands++
+		}
+	}
+	found, as := []diff.Found{}, &inFolder{entries: entries}
+	step := timeStep(w.site.Abilities())
+	for i := range list {
+		info := &list[i]
+		path := fsys.Join(dir, info.Name)
+		if manifest.CheckPath(path) != nil {
+			return errNotBrief
+		}
+		e := as.find(info.Name)
+		if info.Mode.IsDir() {
+			continue
+		}
+		f := describe(path, *info)
+		if e != nil && isAs(e, info) {
+			own := *e
+			own.Path = path
+			f.Entry = with(&own, manifest.Digest{})
+		}
+		if e != nil && e.Kind == manifest.File && f.Kind == manifest.File && f.Other == 0 && e.Size == f.Size && diff.SameTime(e.ModTime, f.ModTime, step) {
+			if w.isOld(e, info) {
+				f.Entry = with(f.Entry, e.Digest)
+			} else {
+				here.doubts++
+			}
+		}
+		found = append(found, f)
+	}
+	here.odd, here.size = map[string][]diff.Found{dir: found}, len(entries)+len(list)
+	return nil
 }
 
 // isOld tells whether a file is believed to have the content that is recorded: see believe.
@@ -232,20 +311,22 @@ func (w *briefWalk) isOld(e *manifest.Entry, info *fsys.Info) bool {
 func (w *briefWalk) add(here *brief, changed int64) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if here.owner.known && !w.out.owner.is(here.owner) {
+	out := w.out
+	out.bytes, out.entries = out.bytes+here.bytes, out.entries+here.entries
+	out.size, out.hands, out.doubts = out.size+here.size, out.hands+here.hands, out.doubts+here.doubts
+	out.folders, out.young = append(out.folders, here.folders...), append(out.young, here.young...)
+	maps.Copy(out.odd, here.odd)
+	maps.Copy(out.filled, here.filled)
+	if w.changed = max(w.changed, changed); out.size > little(out.count) {
 		return errNotBrief
 	}
-	w.out.bytes += here.bytes
-	w.out.entries += here.entries
-	w.out.folders, w.out.young = append(w.out.folders, here.folders...), append(w.out.young, here.young...)
-	w.changed = max(w.changed, changed)
 	return nil
 }
 
 // IsRecorded tells whether a survey says, without being unfolded, that the site is in all a tree that is recorded, with its
 // digest and so many paths. Result is then what there is to say of a content that is the same.
 func (s *Survey) IsRecorded(tree manifest.Digest, paths int) (result *diff.Result, is bool) {
-	if s.brief == nil || len(s.brief.young) > 0 || s.tree != tree || s.Paths != paths {
+	if s.brief == nil || len(s.brief.young)+len(s.brief.odd) > 0 || s.tree != tree || s.Paths != paths {
 		return nil, false
 	}
 	return &diff.Result{Same: s.brief.entries, SameBytes: s.brief.bytes}, true
@@ -270,16 +351,16 @@ func (s *Site) Unfold(ctx context.Context, survey *Survey) error {
 		return err
 	}
 	b := survey.brief
-	slices.SortFunc(b.folders, func(a, b diff.Found) int { return strings.Compare(a.Path, b.Path) })
 	slices.Sort(b.young)
 	young := b.young
-	found, folders := make([]diff.Found, 0, len(recorded.Entries)+len(b.folders)), b.folders
+	others := b.others()
+	found := make([]diff.Found, 0, len(recorded.Entries)+len(others))
 	for i := range recorded.Entries {
 		e := &recorded.Entries[i]
-		for len(folders) > 0 && folders[0].Path < e.Path {
-			found, folders = append(found, folders[0]), folders[1:]
+		for len(others) > 0 && others[0].Path < e.Path {
+			found, others = append(found, others[0]), others[1:]
 		}
-		if e.Kind == manifest.Dir { // which is among the folders
+		if e.Kind == manifest.Dir || len(b.odd) > 0 && b.isOdd(e.Path) { // which is among the others
 			continue
 		}
 		f := diff.Found{Entry: e, Owned: b.owner.told, User: b.owner.user, Group: b.owner.group}
@@ -288,7 +369,17 @@ func (s *Site) Unfold(ctx context.Context, survey *Survey) error {
 		}
 		found = append(found, f)
 	}
-	survey.Recorded, survey.Found, survey.brief = recorded, append(found, folders...), nil
+	survey.Recorded, survey.Found, survey.brief = recorded, append(found, others...), nil
 	survey.markFilled()
 	return nil
+}
+
+// others gives folders, and what was found in odd ones, sorted by path.
+func (b *brief) others() []diff.Found {
+	out := slices.Clone(b.folders)
+	for _, found := range b.odd {
+		out = append(out, found...)
+	}
+	slices.SortFunc(out, func(a, b diff.Found) int { return strings.Compare(a.Path, b.Path) })
+	return out
 }

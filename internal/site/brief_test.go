@@ -54,24 +54,26 @@ func TestABriefSurveyTellsWhatAWholeOneDoes(t *testing.T) {
 			require.True(r, enough, "nobody has touched it")
 			require.Equal(r, whole, brief)
 			names := []string{"index.html", "css", "css/a.css", "css/deep", "css/deep/b.css", "a-b", "l", "empty", "cgi/tide.sh", "new", "css/new/x", "empty/x"}
-			name := filepath.Join(w.dir, "www", rapid.SampledFrom(names).Draw(r, "name"))
 			before := w.listed()
-			switch rapid.SampledFrom([]string{"write", "remove", "folder", "link", "mode", "time"}).Draw(r, "what") {
-			case "write":
-				if os.MkdirAll(filepath.Dir(name), 0o755) == nil {
-					_ = os.WriteFile(name, []byte(rapid.SampledFrom([]string{"a", "1", "other"}).Draw(r, "text")), 0o644)
+			for range rapid.IntRange(1, 3).Draw(r, "alterations") {
+				name := filepath.Join(w.dir, "www", rapid.SampledFrom(names).Draw(r, "name"))
+				switch rapid.SampledFrom([]string{"write", "remove", "folder", "link", "mode", "time"}).Draw(r, "what") {
+				case "write":
+					if os.MkdirAll(filepath.Dir(name), 0o755) == nil {
+						_ = os.WriteFile(name, []byte(rapid.SampledFrom([]string{"a", "1", "other"}).Draw(r, "text")), 0o644)
+					}
+				case "remove":
+					_ = os.RemoveAll(name)
+				case "folder":
+					_ = os.MkdirAll(name, 0o755)
+				case "link":
+					_ = os.Remove(name)
+					_ = os.Symlink(rapid.SampledFrom([]string{"index.html", "css"}).Draw(r, "to"), name)
+				case "mode":
+					_ = os.Chmod(name, 0o700)
+				case "time":
+					_ = os.Chtimes(name, dated.AddDate(1, 0, 0), dated.AddDate(1, 0, 0))
 				}
-			case "remove":
-				_ = os.RemoveAll(name)
-			case "folder":
-				_ = os.MkdirAll(name, 0o755)
-			case "link":
-				_ = os.Remove(name)
-				_ = os.Symlink(rapid.SampledFrom([]string{"index.html", "css"}).Draw(r, "to"), name)
-			case "mode":
-				_ = os.Chmod(name, 0o700)
-			case "time":
-				_ = os.Chtimes(name, dated.AddDate(1, 0, 0), dated.AddDate(1, 0, 0))
 			}
 			brief, whole, enough, _ = w.surveys()
 			require.Equal(r, whole, brief)
@@ -140,8 +142,8 @@ func TestASurveyOfADeploymentThatIsNoLongerRecordedIsOvertaken(t *testing.T) {
 	require.Equal(t, 1, overtaken.Expected)
 }
 
-// TestWhatBelongsToSeveralIsSurveyedWhole gives a file to somebody else.
-func TestWhatBelongsToSeveralIsSurveyedWhole(t *testing.T) {
+// TestWhatBelongsToSomebodyElseIsKept gives a file to somebody else.
+func TestWhatBelongsToSomebodyElseIsKept(t *testing.T) {
 	if os.Getuid() != 0 {
 		t.Skip("only root gives files away")
 	}
@@ -150,7 +152,32 @@ func TestWhatBelongsToSeveralIsSurveyedWhole(t *testing.T) {
 	require.NoError(t, os.Chown(filepath.Join(w.dir, "www", "index.html"), 65534, 65534))
 	brief, whole, _, wasBrief := w.surveys()
 	require.Equal(t, whole, brief)
-	require.False(t, wasBrief)
+	require.True(t, wasBrief, "its folder is kept as it was found")
+	for name := range first { // all of another folder
+		if strings.HasPrefix(name, "css/") {
+			require.NoError(t, os.Chown(filepath.Join(w.dir, "www", name), 65533, 65533))
+		}
+	}
+	brief, whole, _, _ = w.surveys()
+	require.Equal(t, whole, brief)
+}
+
+// TestWhatIsInAnOddFolderIsToldInBrief has a person put a file there, and somebody alter one just after the deployment, so that neither
+// its size nor its time tells.
+func TestWhatIsInAnOddFolderIsToldInBrief(t *testing.T) {
+	w := newWorld(t)
+	c := tree{"index.html": "1", "log/may.html": "may"}
+	w.mustDeploy(c)
+	c["log/june.html"] = "june"
+	w.mustDeploy(c, func(p *site.Plan) { p.Hand = true })
+	name := filepath.Join(w.dir, "www", "log", "may.html")
+	require.NoError(t, os.WriteFile(name, []byte("MAY"), 0o644))
+	require.NoError(t, os.Chtimes(name, dated, dated))
+	brief, whole, _, wasBrief := w.surveys()
+	require.True(t, wasBrief)
+	require.Equal(t, whole, brief)
+	require.Contains(t, brief, "Paths:2 ")
+	require.Contains(t, brief, "Unsettled:1")
 }
 
 // TestASmallSiteIsSurveyedWhole has a site whose record is read sooner than it would be twice.
@@ -165,8 +192,8 @@ func TestASmallSiteIsSurveyedWhole(t *testing.T) {
 	require.NotEmpty(t, survey.Found)
 }
 
-// TestABriefSurveyEndsAtWhatIsOtherwise alters one thing of each kind.
-func TestABriefSurveyEndsAtWhatIsOtherwise(t *testing.T) {
+// TestABriefSurveyKeepsWhatIsOtherwise alters one thing of each kind.
+func TestABriefSurveyKeepsWhatIsOtherwise(t *testing.T) {
 	content := tree{"index.html": "1", "css/a.css": "a", "css/deep/b.css": "b", "empty/": "", "x/f": "x", "x-y/f": "y"}
 	for name, alter := range map[string]func(root string) error{
 		"a file is gone":          func(root string) error { return os.Remove(root + "/css/a.css") },
@@ -185,7 +212,34 @@ func TestABriefSurveyEndsAtWhatIsOtherwise(t *testing.T) {
 			brief, whole, enough, wasBrief := w.surveys()
 			require.Equal(t, whole, brief)
 			require.Equal(t, name == "nothing", enough)
-			require.Equal(t, enough, wasBrief)
+			require.True(t, wasBrief)
 		})
 	}
+}
+
+// TestMuchThatIsOtherwiseIsSurveyedWhole puts more beside a site than a brief survey keeps.
+func TestMuchThatIsOtherwiseIsSurveyedWhole(t *testing.T) {
+	w := newWorld(t)
+	w.mustDeploy(first)
+	for i := range 4200 {
+		name := filepath.Join(w.dir, "www", "uploads", fmt.Sprint(i/300), fmt.Sprint(i))
+		require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
+		require.NoError(t, os.WriteFile(name, nil, 0o644))
+	}
+	brief, whole, _, wasBrief := w.surveys()
+	require.Equal(t, whole, brief)
+	require.False(t, wasBrief)
+}
+
+// TestWhatNoManifestHoldsIsSurveyedWhole puts a name beside a site that is no text.
+func TestWhatNoManifestHoldsIsSurveyedWhole(t *testing.T) {
+	w := newWorld(t)
+	w.mustDeploy(first)
+	if err := os.WriteFile(filepath.Join(w.dir, "www", "\xff"), nil, 0o644); err != nil {
+		t.Skip("this place takes no such name")
+	}
+	brief, whole, _, wasBrief := w.surveys()
+	require.Equal(t, whole, brief)
+	require.Contains(t, brief, "xff")
+	require.False(t, wasBrief)
 }

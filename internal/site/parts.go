@@ -17,9 +17,10 @@ import (
 	"tartine/internal/manifest/blocks"
 )
 
-// Most deployments change little of a site that is as it is recorded. A brief survey has found that out (see brief.go), and
+// Most deployments change little of a site that is nearly as it is recorded. A brief survey has found that out (see brief.go), and
 // whoever wants the change knows in which folders something else is wanted than is recorded. So these alone are compared,
-// published and recorded: what is wanted, found and recorded is known of them, and of all else that it is what it was. Where
+// published and recorded, beside those that are not as they are recorded: what is wanted, found and recorded is known of them, and
+// of all else that it is what it was. Where
 // more is to be known, since something is to be kept or to leave later, or a whole tree is built, the survey is unfolded, and
 // all of it is compared.
 
@@ -36,7 +37,6 @@ type Different struct {
 
 	survey   *Survey
 	recorded []manifest.Entry // in them, and in folders in which nothing is wanted any more; sorted by path
-	filled   map[string]bool  // folders in which something is recorded, at any depth
 	dirs     []string         // folders that have an entry of their own, in any order
 	wanted   []string         // folders in which something is wanted
 }
@@ -47,7 +47,7 @@ func little(entries int) int { return max(entries/8, 4096) }
 // InParts tells whether a site may be compared in parts.
 func (s *Site) InParts(survey *Survey, want *Wanted) bool {
 	return survey.brief != nil && s.trees == "" && len(want.Kept)+len(want.Gone) == 0 && !want.Rule.Nothing && !want.Rule.Times &&
-		want.Retire.After <= 0 && len(survey.brief.young) <= little(survey.brief.entries)
+		want.Retire.After <= 0 && len(survey.brief.young) <= little(survey.brief.count)
 }
 
 // Differing finds the parts of which same does not tell that what is recorded there is what is wanted. The parts are all in which
@@ -60,12 +60,12 @@ func (s *Site) Differing(ctx context.Context, survey *Survey, parts []Part, same
 		return nil, err
 	}
 	var (
-		out   = &Different{survey: survey, filled: map[string]bool{}}
+		out   = &Different{survey: survey}
 		of    = make(map[string]int, len(parts)) // the first part of each folder
 		young = make(map[string]bool, len(survey.brief.young))
 		seen  = make([]bool, len(parts))
 		mu    sync.Mutex
-		most  = little(survey.brief.entries)
+		most  = little(survey.brief.count)
 		ill   bool // the parts of a folder are not in order
 	)
 	for i := range parts {
@@ -87,12 +87,13 @@ func (s *Site) Differing(ctx context.Context, survey *Survey, parts []Part, same
 			}
 		}
 		first, wanted := of[dir]
+		_, isOdd := survey.brief.odd[dir]
 		for i := first; wanted && i < len(parts) && parts[i].Dir == dir; i++ {
 			from, until := within(entries, parts[i])
 			if disorder = disorder || from < rest; disorder {
 				break
 			}
-			differs := !same(i, entries[from:until])
+			differs := isOdd || !same(i, entries[from:until])
 			for j := from; !differs && j < until; j++ {
 				differs = len(young) > 0 && young[fsys.Join(dir, entries[j].Path)]
 			}
@@ -112,7 +113,7 @@ func (s *Site) Differing(ctx context.Context, survey *Survey, parts []Part, same
 		mu.Lock()
 		defer mu.Unlock()
 		ill = ill || disorder
-		if out.filled[dir], out.dirs = true, append(out.dirs, dirs...); ill || len(out.recorded) > most {
+		if out.dirs = append(out.dirs, dirs...); ill || len(out.recorded) > most {
 			return
 		}
 		for i := first; wanted && i < len(parts) && parts[i].Dir == dir; i++ {
@@ -218,22 +219,24 @@ type rest struct {
 // what was surveyed of them, to go on with; nil: all of the site must be compared.
 func (s *Site) CompareParts(ctx context.Context, d *Different, want *Wanted, paths int, told func(bytes int64)) (*Survey, *diff.Result, error) {
 	b := d.survey.brief
-	if b == nil || b.entries-len(d.recorded) != paths-len(want.Entries) { // what is the same is as much on both sides
+	if b == nil || b.count-len(d.recorded) != paths-len(want.Entries) { // what is the same is as much on both sides
 		return nil, nil, nil
 	}
 	survey, bytes := d.unfold(), int64(0)
 	for i := range d.recorded {
-		bytes += max(d.recorded[i].Size, 0)
+		if e := &d.recorded[i]; !b.isOdd(e.Path) {
+			bytes += max(e.Size, 0)
+		}
 	}
 	result, err := s.Compare(ctx, survey, want, told)
 	if err != nil {
 		return nil, nil, err
 	}
-	result.Same, result.SameBytes = result.Same+b.entries-len(d.recorded), result.SameBytes+b.bytes-bytes
+	result.Same, result.SameBytes = result.Same+b.count-len(d.recorded), result.SameBytes+b.bytes-bytes
 	return survey, result, nil
 }
 
-// unfold gives the survey of what differs: what is recorded of it was found, and all folders were.
+// unfold gives the survey of what differs.
 func (d *Different) unfold() *Survey {
 	var (
 		out    = *d.survey
@@ -248,7 +251,7 @@ func (d *Different) unfold() *Survey {
 	out.Recorded, out.brief, out.rest = &record, nil, &rest{wanted: d.wanted}
 	for i := range d.recorded {
 		e := &d.recorded[i]
-		if e.Kind == manifest.Dir { // which is among the folders
+		if e.Kind == manifest.Dir || b.isOdd(e.Path) { // which is among the others
 			continue
 		}
 		f := diff.Found{Entry: e, Owned: b.owner.told, User: b.owner.user, Group: b.owner.group}
@@ -261,9 +264,10 @@ func (d *Different) unfold() *Survey {
 		_, found := manifest.Find(d.recorded, path)
 		return found
 	}
-	for i := range b.folders {
-		f := b.folders[i]
-		if f.Filled = d.filled[f.Path]; f.Filled || isPart(f.Path) { // else it is an empty one that stays as it is
+	for _, f := range b.others() {
+		f.Filled = f.Kind == manifest.Dir && b.filled[f.Path]
+		_, isOdd := b.odd[f.Path] // it may have been emptied
+		if f.Kind != manifest.Dir || f.Filled || isOdd || isPart(f.Path) || b.isOdd(f.Path) { // else it is an empty one that stays as it is
 			out.Found = append(out.Found, f)
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -132,25 +133,34 @@ func TestPartsAreComparedAndRecordedAsTheWholeIs(t *testing.T) {
 				}
 			}
 			withModes(r, next)
+			for _, a := range alterations().Draw(r, "alterations") {
+				whole.alter(a)
+				parts.alter(a)
+			}
 			_, want, err := whole.plan(t.Context(), next)
 			require.NoError(t, err)
 			s, plan, _ := parts.planParts(t.Context(), next)
 			if plan == nil {
-				parts.mustDeploy(next)
-				whole.mustDeploy(next)
+				all := func(p *site.Plan) { p.RemoveStrays = true } // which may be in the way
+				parts.mustDeploy(next, all)
+				whole.mustDeploy(next, all)
 				before = next
 				continue
 			}
 			inParts++
 			require.Equal(t, saidOf(want.Result), saidOf(plan.Result))
+			plan.RemoveStrays = rapid.Bool().Draw(r, "remove strays")
+			for _, blocker := range diff.Blockers(plan.Result, plan.RemoveStrays) {
+				require.NotEmpty(t, blocker)
+				plan.RemoveStrays = true
+			}
 			out, err := s.Deploy(t.Context(), plan, &site.Watch{})
 			require.NoError(t, err)
 			require.Empty(t, out.Failed)
-			other := whole.mustDeploy(next)
-			whole.verify(next)
+			other := whole.mustDeploy(next, func(p *site.Plan) { p.RemoveStrays = plan.RemoveStrays })
+			require.Equal(t, whole.outcome(), parts.outcome())
 			require.Equal(t, []int{other.SentFiles, other.Reused, other.Number}, []int{out.SentFiles, out.Reused, out.Number})
 			require.Equal(t, whole.stands(), parts.stands())
-			parts.verify(next)
 			require.Equal(t, whole.recorded(), parts.recorded(), "what is recorded is the same")
 			before = next
 		}
@@ -174,22 +184,73 @@ func withModes(r *rapid.T, c tree) {
 
 // TestAFolderWithAModeOfItsOwnStaysWhenItsContentGoes has the entry of the folder be in a part that is the same.
 func TestAFolderWithAModeOfItsOwnStaysWhenItsContentGoes(t *testing.T) {
-	w, c := newWorld(t), tree{"log/": "0750", "log/may.html": "may", "log/old/": "0700", "log/old/1.html": "1", "index.html": "1"}
+	w, c := newWorld(t), tree{"log/": "0750", "log/may.html": "may", "x/old/": "0700", "x/old/1.html": "1", "x/y": "y", "index.html": "1"}
 	w.mustDeploy(c)
 	w.settled()
 	delete(c, "log/may.html")
-	delete(c, "log/old/1.html")
+	delete(c, "x/old/1.html")
 	s, plan, _ := w.planParts(t.Context(), c)
 	require.NotNil(t, plan)
 	out, err := s.Deploy(t.Context(), plan, &site.Watch{})
 	require.NoError(t, err)
 	require.True(t, out.Verified)
-	for dir, mode := range map[string]fs.FileMode{"log": 0o750, "log/old": 0o700} {
+	for dir, mode := range map[string]fs.FileMode{"log": 0o750, "x/old": 0o700} {
 		info, err := os.Stat(filepath.Join(w.dir, "www", dir))
 		require.NoError(t, err)
 		require.Equal(t, mode, info.Mode().Perm())
 	}
 	w.verify(c)
+}
+
+// alteration is something that somebody does to a site.
+type alteration struct{ name, what string }
+
+func alterations() *rapid.Generator[[]alteration] {
+	names := []string{"a", "b", "a-", "a/b", "a/é", "b/a/b", "index.html", "uploads", "uploads/new", "private", "a/x y/b"}
+	one := rapid.Custom(func(t *rapid.T) alteration {
+		return alteration{rapid.SampledFrom(names).Draw(t, "name"), rapid.SampledFrom([]string{"write", "same", "remove", "folder", "link", "mode"}).Draw(t, "what")}
+	})
+	return rapid.SliceOfN(one, 0, 2)
+}
+
+func (w *world) alter(a alteration) {
+	name := filepath.Join(w.dir, "www", filepath.FromSlash(a.name))
+	switch a.what {
+	case "write":
+		if os.MkdirAll(filepath.Dir(name), 0o755) == nil {
+			_ = os.WriteFile(name, []byte("altered"), 0o644)
+		}
+	case "same": // its size and time stay
+		if info, err := os.Stat(name); err == nil && info.Mode().IsRegular() && os.WriteFile(name, []byte(strings.Repeat("x", int(info.Size()))), 0o644) == nil {
+			_ = os.Chtimes(name, info.ModTime(), info.ModTime())
+		}
+	case "remove":
+		_ = os.RemoveAll(name)
+	case "folder":
+		_ = os.MkdirAll(name, 0o755)
+	case "link":
+		_ = os.Remove(name)
+		_ = os.Symlink("nowhere", name)
+	case "mode":
+		_ = os.Chmod(name, 0o700)
+	}
+}
+
+// outcome gives what a check of all finds.
+func (w *world) outcome() string {
+	w.t.Helper()
+	s, err := w.open(w.t.Context())
+	require.NoError(w.t, err)
+	report, err := s.Verify(w.t.Context(), nil, true, nil)
+	require.NoError(w.t, err)
+	out := fmt.Sprint(report.Tree, report.Checked, report.Bytes)
+	for _, found := range [][]manifest.Entry{report.Missing, report.Strays} {
+		for i := range found {
+			out += fmt.Sprint(" ", found[i].Path, found[i].Kind)
+		}
+		out += ";"
+	}
+	return out + fmt.Sprint(report.Altered, report.Modes, report.Links)
 }
 
 // clashes tells whether a path cannot be in a tree beside what is in it.
@@ -301,10 +362,6 @@ func TestWhatIsNotALittleIsComparedWhole(t *testing.T) {
 	none, err := s.Differing(t.Context(), survey, parts, func(int, []manifest.Entry) bool { return false })
 	require.NoError(t, err)
 	require.Nil(t, none, "all of it differs")
-	slices.Reverse(parts)
-	none, err = s.Differing(t.Context(), survey, parts, func(int, []manifest.Entry) bool { return true })
-	require.NoError(t, err)
-	require.Nil(t, none, "the parts are not in order")
 	for name, want := range map[string]site.Wanted{
 		"kept":    {Kept: []string{"1"}},
 		"gone":    {Gone: []string{"1"}},
@@ -315,7 +372,7 @@ func TestWhatIsNotALittleIsComparedWhole(t *testing.T) {
 		require.False(t, s.InParts(survey, &want), name)
 	}
 	require.True(t, s.InParts(survey, &site.Wanted{}))
-	different, err := s.Differing(t.Context(), survey, parts[len(parts)-1:], func(int, []manifest.Entry) bool { return true })
+	different, err := s.Differing(t.Context(), survey, parts[:1], func(int, []manifest.Entry) bool { return true })
 	require.NoError(t, err)
 	require.Nil(t, different, "nearly all of it is to go")
 	require.NoError(t, s.Unfold(t.Context(), survey))
@@ -342,6 +399,9 @@ func TestPartsThatDoNotAddUpAreComparedWhole(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, found)
 	require.Equal(t, 2, result.Same)
+	disorder, err := s.Differing(t.Context(), survey, []site.Part{{Dir: ".", From: "b"}, {Dir: "."}}, func(int, []manifest.Entry) bool { return true })
+	require.NoError(t, err)
+	require.Nil(t, disorder)
 	require.NoError(t, s.Unfold(t.Context(), survey))
 	found, _, err = s.CompareParts(t.Context(), different, &site.Wanted{Entries: c.entries()[:1]}, 2, nil)
 	require.NoError(t, err)
@@ -374,6 +434,33 @@ func TestABlockThatCannotBeReadEndsADeployment(t *testing.T) {
 	w.verify(c)
 }
 
+// TestADigestThatCouldNotBeComputedIsComputedAgain has the record fail while the tree digest is computed beside staging.
+func TestADigestThatCouldNotBeComputedIsComputedAgain(t *testing.T) {
+	w, c := newWorld(t), tree{"index.html": "1", "log/may.html": "may", "log/june.html": "june"}
+	w.mustDeploy(c)
+	w.settled()
+	delete(c, "log/june.html")
+	s, plan, _ := w.planParts(t.Context(), c)
+	require.NotNil(t, plan)
+	failed, fails := make(chan struct{}, 100), atomic.Bool{}
+	fails.Store(true)
+	w.between.Before = func(op string, names ...string) error {
+		if fails.Load() && op == "open" && strings.HasSuffix(names[0], ".blocks") {
+			failed <- struct{}{}
+			return errDamaged
+		}
+		return nil
+	}
+	staged, err := s.Stage(t.Context(), plan, &site.Watch{})
+	require.NoError(t, err)
+	<-failed
+	<-failed // it is tried in two ways
+	fails.Store(false)
+	_, err = staged.Publish(t.Context(), &site.Watch{})
+	require.NoError(t, err)
+	w.verify(c)
+}
+
 // TestAnAlterationJustAfterADeployment has somebody alter a file so that neither its size nor its time tells, when the record is too
 // young to be believed; and then puts back what was there, with a time of its own.
 func TestAnAlterationJustAfterADeployment(t *testing.T) {
@@ -399,4 +486,19 @@ func TestAnAlterationJustAfterADeployment(t *testing.T) {
 	require.NoError(t, err)
 	at, _ := manifest.Find(m.Entries, "log/may.html")
 	require.Equal(t, later, m.Entries[at].ModTime)
+}
+
+// TestAFolderThatSomebodyHasEmptiedIsFound takes away what is in a folder, which is wanted no longer.
+func TestAFolderThatSomebodyHasEmptiedIsFound(t *testing.T) {
+	w, c := newWorld(t), tree{"index.html": "1", "log/may.html": "may"}
+	w.mustDeploy(c)
+	w.settled()
+	require.NoError(t, os.Remove(filepath.Join(w.dir, "www", "log", "may.html")))
+	delete(c, "log/may.html")
+	_, want, err := w.plan(t.Context(), c)
+	require.NoError(t, err)
+	_, plan, _ := w.planParts(t.Context(), c)
+	require.NotNil(t, plan)
+	require.Equal(t, saidOf(want.Result), saidOf(plan.Result))
+	require.Equal(t, "log", plan.Result.Changes[0].Path())
 }
