@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -417,6 +418,9 @@ func (c *Client) stage(ctx context.Context, asked *calls.Staging, to **site.Outc
 			c.asked.Bytes += e.Size - offset
 			return true
 		})
+		if f.files, _ = n.files(math.MaxInt); wrong == nil && position != f.files {
+			wrong = errors.New("not all of the content could be read again")
+		}
 		if wrong == nil {
 			feeders.Go(func() { f.run(feeding) })
 		}

@@ -75,6 +75,7 @@ type feeder struct {
 	need   *need
 	each   manifest.Walk // the files of need, in their order
 	lasts  bool          // and these last
+	files  int           // how many there are
 
 	slow  atomic.Bool  // the connection is what holds things up, so that packing may pay
 	plain atomic.Int64 // how many frames to send without trying to pack: those before would not shrink
@@ -146,6 +147,9 @@ func (f *feeder) run(ctx context.Context) {
 		})
 		if b != nil {
 			begin()
+		}
+		if position != f.files && ctx.Err() == nil { // the far end would wait for what cannot come
+			f.client.stream.Close()
 		}
 		return ctx.Err()
 	})

@@ -42,6 +42,8 @@ type Cache struct {
 	dir   string
 	clock func() time.Time
 	hold  int // bytes of records that are in memory before they are written; 0: mostHeld
+	// bytes of folded entries that are in memory before they are put aside; 0: mostInMemory
+	inMemory int
 }
 
 // UserCache is the cache in the user's cache folder ($XDG_CACHE_HOME/tartine/digests or what the system uses).

@@ -80,6 +80,7 @@ type Tree struct {
 
 	folding sync.Mutex       // of those who may want the entries unfolded
 	folds   *folds           // what they are folded up in; nil: they are here
+	aside   *aside           // where that is, as far as it is not in memory
 	recent  []*openFolder    // of them, while single files are opened
 	entries []manifest.Entry // sorted by path
 	from    []int32          // the source of each
@@ -162,6 +163,10 @@ func Scan(ctx context.Context, sources []Source, opt Options) (*Tree, error) {
 		opt.Jobs = runtime.GOMAXPROCS(0)
 	}
 	tree := &Tree{Sources: slices.Clone(sources), scanned: opt}
+	tree.aside = newAside(nil)
+	if opt.Fold > 0 && opt.memory == nil { // else there is a list in the end
+		tree.aside = newAside(opt.Cache)
+	}
 	g := &gathering{Tree: tree, opt: &opt}
 	if opt.memory != nil {
 		g.caches = opt.memory.digests()

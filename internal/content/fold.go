@@ -16,6 +16,7 @@ import (
 // folds is all that was taken, folded up.
 type folds struct {
 	pieces []piece // in the order of compareFolders, and of their sources
+	aside  *aside  // where those are that are not in memory
 	count  int     // of entries, once they are counted
 }
 
@@ -72,7 +73,7 @@ func (f *folds) walk(take func(m *member, below bool) bool) {
 			}
 			first := next
 			for ; next < len(f.pieces) && f.pieces[next].dir == f.pieces[first].dir; next++ {
-				into.members = f.pieces[next].unpack(into.members)
+				into.members = f.pieces[next].unpack(into.members, f.aside)
 			}
 			if next > first+1 {
 				slices.SortStableFunc(into.members, func(a, b member) int { return strings.Compare(a.Path, b.Path) })
@@ -159,7 +160,7 @@ func (f *folds) open(dir string) *openFolder {
 	at := sort.Search(len(f.pieces), func(i int) bool { return compareFolders(f.pieces[i].dir, dir) >= 0 })
 	var members []member
 	for ; at < len(f.pieces) && f.pieces[at].dir == dir; at++ {
-		members = f.pieces[at].unpack(members)
+		members = f.pieces[at].unpack(members, f.aside)
 	}
 	slices.SortFunc(members, func(a, b member) int { return strings.Compare(a.Path, b.Path) })
 	out := &openFolder{dir: dir}
@@ -178,6 +179,16 @@ func (t *Tree) Entries() []manifest.Entry {
 		t.folds = nil
 	}
 	return t.entries
+}
+
+// broken gives why not all entries could be read of what is folded up.
+func (t *Tree) broken() error {
+	t.folding.Lock()
+	defer t.folding.Unlock()
+	if t.aside == nil { // it was not scanned
+		return nil
+	}
+	return t.aside.failed()
 }
 
 func (t *Tree) isFolded() bool {

@@ -15,6 +15,7 @@ import (
 type Content struct {
 	entries []manifest.Entry // sorted by path
 	folded  *Tree            // that they are of, which has them folded; nil: they are here
+	origin  *Tree            // that had them folded; nil: none has
 
 	// Open opens the content of a file; nil: the site holds it all. Whoever reads it compares the digest.
 	Open func(path string) (io.ReadCloser, error)
@@ -54,6 +55,14 @@ func (c *Content) Set(entries []manifest.Entry) { c.entries, c.folded = entries,
 
 // Folded tells whether the entries are folded up: whoever can do without a list of all of them leaves them so.
 func (c *Content) Folded() bool { return c.folded != nil && c.folded.isFolded() }
+
+// Broken gives why Each or Entries has not given all entries: some could not be read again. Nil: that is not so.
+func (c *Content) Broken() error {
+	if c.origin == nil {
+		return nil
+	}
+	return c.origin.broken()
+}
 
 // Len gives how many entries there are.
 func (c *Content) Len() int {
@@ -115,7 +124,7 @@ type Objection struct {
 
 // Content gives what was scanned as the content of a site.
 func (t *Tree) Content() *Content {
-	out := &Content{folded: t, Failed: t.Failed, Open: t.open}
+	out := &Content{folded: t, origin: t, Failed: t.Failed, Open: t.open}
 	if slices.ContainsFunc(t.Sources, func(s Source) bool { return s.Want != nil }) {
 		out.Want = t.want
 	}

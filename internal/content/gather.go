@@ -26,6 +26,7 @@ type gathering struct {
 
 	mu       sync.Mutex
 	pieces   []piece // what was taken, in any order
+	held     int     // bytes of them in memory
 	suspects []suspect
 }
 
@@ -73,6 +74,12 @@ func (g *gathering) take(all []found) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	g.pieces = append(g.pieces, pieces...)
+	for i := range pieces {
+		g.held += len(pieces[i].packed)
+	}
+	if g.held > g.aside.most {
+		g.held = g.aside.put(g.pieces, g.held)
+	}
 	g.CacheHits += hits
 	g.suspects = append(g.suspects, suspects...)
 }
@@ -91,10 +98,19 @@ func (g *gathering) settle(ctx context.Context) (*folds, error) {
 		out            []piece
 		waiting        [][]member // folders
 		unread, unfold int        // files and entries of those
+		put            int        // pieces that were put aside, or could not be
 		finish         = func() error {
 			err := g.digest(ctx, waiting)
 			for _, members := range waiting {
+				before := len(out)
 				out = appendPieces(out, members)
+				for i := range out[before:] {
+					g.held += len(out[before+i].packed)
+				}
+			}
+			if g.held > g.aside.most {
+				g.held = g.aside.put(out[put:], g.held)
+				put = len(out)
 			}
 			waiting, unread, unfold = nil, 0, 0
 			return err
@@ -111,7 +127,8 @@ func (g *gathering) settle(ctx context.Context) (*folds, error) {
 		}
 		var members []member
 		for i := range all[:same] {
-			members, all[i].packed = all[i].unpack(members), nil
+			members = all[i].unpack(members, g.aside)
+			g.held, all[i].packed = g.held-len(all[i].packed), nil
 		}
 		if same > 1 {
 			slices.SortStableFunc(members, func(a, b member) int { return strings.Compare(a.Path, b.Path) })
@@ -130,7 +147,7 @@ func (g *gathering) settle(ctx context.Context) (*folds, error) {
 	}
 	g.pieces = nil
 	sortPieces(out)
-	return &folds{pieces: out}, nil
+	return &folds{pieces: out, aside: g.aside}, g.aside.failed()
 }
 
 func sortPieces(pieces []piece) {

@@ -18,6 +18,8 @@ type piece struct {
 	count  int32
 	unread int32 // files without a digest
 	paths  int   // bytes of all paths
+	length int32 // bytes, where packed is nil: they are put aside
+	at     int64 // there
 	packed []byte
 }
 
@@ -87,13 +89,15 @@ type member struct {
 // failed is in the place of the source where a file could not be read.
 const failed = -1
 
-// unpack appends the entries of a piece. Their paths are parts of one text.
-func (p *piece) unpack(out []member) []member {
+// unpack appends the entries of a piece, which may be put aside. Their paths are parts of one text.
+func (p *piece) unpack(out []member, from *aside) []member {
+	packed, done := from.text(p)
+	defer done()
 	var (
 		text   strings.Builder
 		prefix = ""
 		before string
-		rest   = p.packed
+		rest   = packed
 		number = func() int {
 			value, n := binary.Uvarint(rest)
 			rest = rest[n:]

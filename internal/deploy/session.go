@@ -128,6 +128,9 @@ func (s *Session) Compare(ctx context.Context) (*Comparison, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := c.Content.Broken(); err != nil {
+		return nil, err
+	}
 	if c.id, c.Result = compared, answer.Result; answer.Later != nil {
 		c.Survey = *answer.Later
 	}
@@ -311,6 +314,9 @@ func (d *Staged) publishes(c *Comparison) bool {
 func (d *Staged) Publish(ctx context.Context, watch *site.Watch) (*site.Outcome, error) {
 	if ctx.Err() != nil {
 		return nil, errors.Join(ctx.Err(), d.Abandon(context.WithoutCancel(ctx)))
+	}
+	if err := d.content.Broken(); err != nil {
+		return nil, errors.Join(err, d.Abandon(context.WithoutCancel(ctx)))
 	}
 	out, err := calls.Publish.Watched(ctx, d.session.Engine, d.id, watch)
 	if err != nil {
