@@ -74,7 +74,9 @@ func TestAFoldedTreeIsWhatAListWouldBe(t *testing.T) {
 		opt := Options{Links: KeepLinks, KeepModes: rapid.Bool().Draw(r, "modes")}
 		list, err := Scan(t.Context(), sources, opt)
 		opt.Fold = 1
-		if opt.Cache = laterCache(filepath.Join(dir, "cache")); rapid.Bool().Draw(r, "known") {
+		opt.Cache = laterCache(filepath.Join(dir, "cache"))
+		opt.Cache.inMemory = rapid.SampledFrom([]int{0, 1, 100}).Draw(r, "in memory")
+		if rapid.Bool().Draw(r, "known") {
 			_, known := Scan(t.Context(), sources, opt)
 			require.Equal(r, err, known)
 		}
@@ -247,4 +249,50 @@ func TestAFileWhereAFolderMustBeIsSeen(t *testing.T) {
 			require.Equal(t, "a/y", clash.Below)
 		}
 	}
+}
+
+// TestALargeContentIsPutAside has no more of it in memory than a few bytes, and then what was put aside be cut: nobody takes what is
+// left of it for all.
+func TestALargeContentIsPutAside(t *testing.T) {
+	files := map[string]string{}
+	for i := range 300 {
+		files[fmt.Sprintf("log/%02d/%03d.html", i%13, i)] = fmt.Sprint("entry ", i)
+	}
+	dir := tree(t, files)
+	cache := laterCache(t.TempDir())
+	cache.inMemory = 1
+	scan := func(cache *Cache) *Tree {
+		t.Helper()
+		got, err := Scan(t.Context(), []Source{source(dir)}, Options{Fold: 1, Cache: cache})
+		require.NoError(t, err)
+		require.True(t, got.isFolded())
+		return got
+	}
+	for range 2 { // the second one finds all digests in the cache
+		got := scan(cache)
+		require.NotZero(t, got.aside.end)
+		for _, p := range got.folds.pieces {
+			require.Nil(t, p.packed)
+		}
+		left, err := filepath.Glob(filepath.Join(cache.dir, newPrefix+"*"))
+		require.NoError(t, err)
+		require.Empty(t, left, "it has no name")
+		c := got.Content()
+		count := func() (n int) {
+			c.Each(func(*manifest.Entry) bool { n++; return true })
+			return n
+		}
+		require.Equal(t, 300, count())
+		require.NoError(t, c.Broken())
+		require.NoError(t, got.aside.file.Truncate(got.aside.end/2))
+		require.Less(t, count(), 300)
+		require.ErrorContains(t, c.Broken(), "read what was put aside")
+		require.Less(t, len(c.Entries()), 300)
+		require.Error(t, c.Broken(), "also when there is a list of it")
+	}
+	blocked := laterCache(filepath.Join(tree(t, map[string]string{"file": ""}), "file", "cache"))
+	blocked.inMemory = 1
+	got := scan(blocked)
+	require.Zero(t, got.aside.end, "where there is no place for it, it stays in memory")
+	require.Len(t, got.Entries(), 300)
 }

@@ -15,11 +15,11 @@ import (
 type Content struct {
 	entries []manifest.Entry // sorted by path
 	folded  *Tree            // that they are of, which has them folded; nil: they are here
-	origin  *Tree            // that had them folded; nil: none has
 
 	// Open opens the content of a file; nil: the site holds it all. Whoever reads it compares the digest.
 	Open func(path string) (io.ReadCloser, error)
 
+	Lacks func() error // see Broken; nil: it cannot be
 	// Later gives the paths of files whose digests are open, and Resolve finds some of them out. What is sent tells them, too
 	// (see fsys.Digested), and Learned is called when that is done. All are nil where no digest is open.
 	Later   []string
@@ -58,10 +58,10 @@ func (c *Content) Folded() bool { return c.folded != nil && c.folded.isFolded() 
 
 // Broken gives why Each or Entries has not given all entries: some could not be read again. Nil: that is not so.
 func (c *Content) Broken() error {
-	if c.origin == nil {
+	if c.Lacks == nil {
 		return nil
 	}
-	return c.origin.broken()
+	return c.Lacks()
 }
 
 // Len gives how many entries there are.
@@ -124,7 +124,7 @@ type Objection struct {
 
 // Content gives what was scanned as the content of a site.
 func (t *Tree) Content() *Content {
-	out := &Content{folded: t, origin: t, Failed: t.Failed, Open: t.open}
+	out := &Content{folded: t, Lacks: t.broken, Failed: t.Failed, Open: t.open}
 	if slices.ContainsFunc(t.Sources, func(s Source) bool { return s.Want != nil }) {
 		out.Want = t.want
 	}

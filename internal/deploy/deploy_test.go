@@ -304,3 +304,29 @@ func TestASessionThatMayWaitBeginsAnewWhenItIsOvertaken(t *testing.T) {
 	require.Equal(t, 1, result.Outcome.Number)
 	require.Contains(t, person.told, deploy.Overtaken{Number: 1})
 }
+
+// TestAContentThatCannotAllBeReadAgainIsNotDeployed has a part of a content be lost: at once, and when it has been staged.
+func TestAContentThatCannotAllBeReadAgainIsNotDeployed(t *testing.T) {
+	lost := errors.New("input/output error")
+	for _, asked := range []int{1, 2} {
+		p := newPlace(t, "content/index.html", "content/log/may.html")
+		s := p.session(content.KeepLinks, deploy.Options{})
+		scan := s.Content
+		s.Content = func(ctx context.Context) (*content.Content, error) {
+			c, err := scan(ctx)
+			times := 0
+			c.Lacks = func() error {
+				if times++; times >= asked {
+					return lost
+				}
+				return nil
+			}
+			return c, err
+		}
+		_, err := s.Deploy(t.Context())
+		require.ErrorIs(t, err, lost)
+		require.NoFileExists(t, filepath.Join(p.dir, "www", "index.html"))
+		p.deploy(deploy.Options{})
+		require.FileExists(t, filepath.Join(p.dir, "www", "index.html"), "it is not locked")
+	}
+}

@@ -266,7 +266,7 @@ func (d *Different) unfold() *Survey {
 	}
 	for _, f := range b.others() {
 		f.Filled = f.Kind == manifest.Dir && b.filled[f.Path]
-		_, isOdd := b.odd[f.Path] // it may have been emptied
+		_, isOdd := b.odd[f.Path]                                                             // it may have been emptied
 		if f.Kind != manifest.Dir || f.Filled || isOdd || isPart(f.Path) || b.isOdd(f.Path) { // else it is an empty one that stays as it is
 			out.Found = append(out.Found, f)
 		}
