@@ -153,10 +153,11 @@ func compare(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) (*Co
 }
 
 func compareParts(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) (*Compared, error) {
-	if _, err := h.Survey(q.Survey); err != nil {
+	found, err := h.Survey(q.Survey)
+	if err != nil {
 		return nil, err
 	}
-	parts, result, err := h.Site.CompareParts(ctx, q.Parts, &q.Wanted, q.InAll, watch.Bytes)
+	parts, result, err := h.Site.CompareParts(ctx, found, q.Parts, &q.Wanted, q.InAll, watch.Bytes)
 	if err != nil || parts == nil {
 		return &Compared{}, err
 	}

@@ -216,10 +216,10 @@ type rest struct {
 }
 
 // CompareParts is Compare of those parts that differ: of them are the entries that are wanted, and so many are wanted in all. It gives
-// what was surveyed of them, to go on with; nil: all of the site must be compared.
-func (s *Site) CompareParts(ctx context.Context, d *Different, want *Wanted, paths int, told func(bytes int64)) (*Survey, *diff.Result, error) {
-	b := d.survey.brief
-	if b == nil || b.count-len(d.recorded) != paths-len(want.Entries) { // what is the same is as much on both sides
+// what was surveyed of them, to go on with; nil: all of the site must be compared, which may be since they are of another survey.
+func (s *Site) CompareParts(ctx context.Context, of *Survey, d *Different, want *Wanted, paths int, told func(bytes int64)) (*Survey, *diff.Result, error) {
+	b := of.brief
+	if b == nil || of != d.survey || b.count-len(d.recorded) != paths-len(want.Entries) { // what is the same is as much on both sides
 		return nil, nil, nil
 	}
 	survey, bytes := d.unfold(), int64(0)

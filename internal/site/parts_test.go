@@ -79,7 +79,7 @@ func (w *world) planParts(ctx context.Context, c tree) (*site.Site, *site.Plan, 
 		some = append(some, of[i]...)
 	}
 	slices.SortFunc(some, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
-	found, result, err := s.CompareParts(ctx, different, &site.Wanted{Entries: some}, len(want), nil)
+	found, result, err := s.CompareParts(ctx, survey, different, &site.Wanted{Entries: some}, len(want), nil)
 	require.NoError(w.t, err)
 	require.NotNil(w.t, found)
 	return s, &site.Plan{Want: some, Survey: found, Result: result, Last: []string{"*.html"}, Origin: &manifest.Origin{User: "warden"},
@@ -391,19 +391,24 @@ func TestPartsThatDoNotAddUpAreComparedWhole(t *testing.T) {
 	different, err := s.Differing(t.Context(), survey, parts, func(part int, _ []manifest.Entry) bool { return part == 1 })
 	require.NoError(t, err)
 	for _, paths := range []int{1, 3} {
-		found, _, err := s.CompareParts(t.Context(), different, &site.Wanted{Entries: c.entries()[:1]}, paths, nil)
+		found, _, err := s.CompareParts(t.Context(), survey, different, &site.Wanted{Entries: c.entries()[:1]}, paths, nil)
 		require.NoError(t, err)
 		require.Nil(t, found)
 	}
-	found, result, err := s.CompareParts(t.Context(), different, &site.Wanted{Entries: c.entries()[:1]}, 2, nil)
+	found, result, err := s.CompareParts(t.Context(), survey, different, &site.Wanted{Entries: c.entries()[:1]}, 2, nil)
 	require.NoError(t, err)
 	require.NotNil(t, found)
 	require.Equal(t, 2, result.Same)
+	again, err := s.SurveyBriefly(t.Context())
+	require.NoError(t, err)
+	found, _, err = s.CompareParts(t.Context(), again, different, &site.Wanted{Entries: c.entries()[:1]}, 2, nil)
+	require.NoError(t, err)
+	require.Nil(t, found, "they are of another survey")
 	disorder, err := s.Differing(t.Context(), survey, []site.Part{{Dir: ".", From: "b"}, {Dir: "."}}, func(int, []manifest.Entry) bool { return true })
 	require.NoError(t, err)
 	require.Nil(t, disorder)
 	require.NoError(t, s.Unfold(t.Context(), survey))
-	found, _, err = s.CompareParts(t.Context(), different, &site.Wanted{Entries: c.entries()[:1]}, 2, nil)
+	found, _, err = s.CompareParts(t.Context(), survey, different, &site.Wanted{Entries: c.entries()[:1]}, 2, nil)
 	require.NoError(t, err)
 	require.Nil(t, found, "all of it is known meanwhile")
 }
