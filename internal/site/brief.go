@@ -248,7 +248,7 @@ func (w *briefWalk) folder(ctx context.Context, in briefFolder) (next []briefFol
 	if len(list) > 0 {
 		here.filled = map[string]bool{in.path: true}
 	}
-	if odd = odd || here.entries != len(entries) || len(entered) != len(below); odd || !w.owns(&here) {
+	if odd = odd || here.entries != len(entries); odd || !w.owns(&here) {
 		if err := w.keepOdd(&here, in.path, list, entries); err != nil {
 			return nil, err
 		}
