@@ -468,8 +468,13 @@ func (c *Client) needed(asked *calls.Staging, n *need) (each manifest.Walk, last
 	for _, r := range n.Runs {
 		for at := r.First; at < r.First+r.Count; at++ {
 			e := from.entry(from.as, at)
-			if e == nil { // of those that are no change
-				e = &asked.Listed()[at]
+			if e == nil && from.sent == nil { // of those that are no change
+				if all := asked.Listed(); at < len(all) {
+					e = &all[at]
+				}
+			}
+			if e == nil {
+				return nil, false, fmt.Errorf("%w: it needs entry %d", ErrProtocol, at)
 			}
 			some = append(some, e)
 		}

@@ -160,6 +160,9 @@ func TestWhatIsNeededIsGivenInItsOrder(t *testing.T) {
 		require.Equal(t, test.want, got)
 		require.Equal(t, test.list, all.lists > 0)
 	}
+	parts := &Client{compared: &wanted{as: 7, of: 2, sent: []int{1, 3}, entries: all.entries[1:2]}}
+	_, _, err := parts.needed(&calls.Staging{Comparison: 7, Content: all}, &need{Runs: []wireRun{{First: 0, Count: 2}}})
+	require.ErrorIs(t, err, ErrProtocol, "not all that were sent are here")
 	visited := 0
 	each, lasts, err := c.needed(&calls.Staging{Comparison: 7, Content: all}, &need{Runs: []wireRun{{First: 1, Count: 1}, {First: 3, Count: 1}}})
 	require.NoError(t, err)
