@@ -37,7 +37,12 @@ func newBench(ctx context.Context, opt options) (*bench, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &bench{options: opt, ctx: ctx, dir: dir, server: s}, nil
+	b := &bench{options: opt, ctx: ctx, dir: dir, server: s}
+	if err := writePages(b.in("one"), 1, 1); err != nil {
+		return nil, err
+	}
+	_, err = b.first("one", s.port, "ssh")() // which puts the program there
+	return b, err
 }
 
 func (b *bench) close() {

@@ -46,7 +46,10 @@ func startServer(dir string) (*server, error) {
 	}
 	s.port = l.Addr().(*net.TCPAddr).Port
 	l.Close()
-	config := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %[2]s/host\nAuthorizedKeysFile %[2]s/identity.pub\nPidFile none\nUsePAM no\nStrictModes no\nPermitRootLogin prohibit-password\nSubsystem sftp internal-sftp\n", s.port, dir)
+	config := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %[2]s/host\nAuthorizedKeysFile %[2]s/identity.pub\nPidFile none\nUsePAM no\nStrictModes no\nPermitRootLogin prohibit-password\nSubsystem sftp internal-sftp\nSetEnv HOME=%[2]s/home\n", s.port, dir)
+	if err := os.MkdirAll(filepath.Join(dir, "home"), 0o755); err != nil { // what a user's shell does as it begins is not measured
+		return nil, err
+	}
 	if err := os.WriteFile(filepath.Join(dir, "config"), []byte(config), 0o644); err != nil {
 		return nil, err
 	}

@@ -220,7 +220,7 @@ func memoryRow(work string, bytes, most int64) row {
 // render writes the table.
 func render(machine string, rows []row) string {
 	var out strings.Builder
-	fmt.Fprintf(&out, "# Benchmarks\n\nMedians of paired runs of whole programs, over OpenSSH's server on loopback (`make bench`). Only the ratios mean anything.\n\nMeasured %s on %s.\n\n", time.Now().UTC().Format(time.DateOnly), machine)
+	fmt.Fprintf(&out, "# Benchmarks\n\nMedians of paired runs of whole programs, over OpenSSH's server on loopback, logged in to a home folder without start files (`make bench`). Only the ratios mean anything.\n\nMeasured %s on %s.\n\n", time.Now().UTC().Format(time.DateOnly), machine)
 	out.WriteString("A first deployment hashes every file at both ends and verifies what is there; the hand pipeline, `tar -C A -cf - . | ssh … tar -C B -xf -`, hashes nothing. [performance.md](performance.md) says where the time goes.\n\n")
 	out.WriteString("| work | measured | beside | ratio | aim | |\n| --- | --- | --- | --- | --- | --- |\n")
 	for _, r := range rows {

@@ -1,6 +1,7 @@
 package content
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -8,8 +9,8 @@ import (
 	"sync"
 )
 
-// What is folded up of a very large content is put aside, into a file without a name beside the cache, so that in memory is no more
-// than what somebody looks at. Where there can be no such file, since there is no cache, or no room, it stays in memory.
+// What is folded up of a very large content is put aside, into a file without a name beside the cache (or, where there is none, among
+// temporary files), so that in memory is no more than what somebody looks at. Where there can be no such file it stays there.
 
 // mostInMemory is how many bytes of pieces are in memory before they are put aside, usually.
 const mostInMemory = 8 << 20
@@ -19,21 +20,22 @@ type aside struct {
 	most  int // bytes that stay in memory
 	pool  sync.Pool
 	mu    sync.Mutex
-	dir   string   // of the cache; empty: nothing is put aside
+	dir   string   // where the file is made; empty: nothing is put aside
 	file  *os.File // nil: there is none yet
 	end   int64
 	wrong error // the first failure of a read
 }
 
-func newAside(cache *Cache) *aside {
-	if cache == nil || runtime.GOOS == "windows" { // which takes no name from a file that is open
+func newAside(opt *Options) *aside {
+	switch {
+	case opt.Fold == 0 || opt.memory != nil: // there is a list in the end
 		return &aside{}
+	case runtime.GOOS == "windows": // which takes no name from a file that is open
+		return &aside{}
+	case opt.Cache == nil:
+		return &aside{dir: os.TempDir(), most: mostInMemory}
 	}
-	a := &aside{dir: cache.dir, most: mostInMemory}
-	if cache.inMemory > 0 {
-		a.most = cache.inMemory
-	}
-	return a
+	return &aside{dir: opt.Cache.dir, most: cmp.Or(opt.Cache.inMemory, mostInMemory)}
 }
 
 // put puts pieces aside that are in memory, of which so many bytes are held, and gives how many are still.

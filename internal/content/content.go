@@ -163,10 +163,7 @@ func Scan(ctx context.Context, sources []Source, opt Options) (*Tree, error) {
 		opt.Jobs = runtime.GOMAXPROCS(0)
 	}
 	tree := &Tree{Sources: slices.Clone(sources), scanned: opt}
-	tree.aside = newAside(nil)
-	if opt.Fold > 0 && opt.memory == nil { // else there is a list in the end
-		tree.aside = newAside(opt.Cache)
-	}
+	tree.aside = newAside(&opt)
 	g := &gathering{Tree: tree, opt: &opt}
 	if opt.memory != nil {
 		g.caches = opt.memory.digests()
