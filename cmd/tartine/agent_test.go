@@ -288,6 +288,10 @@ func TestThroughAnythingThatLeadsToAShell(t *testing.T) {
 	t.Run("a second ssh", func(t *testing.T) {
 		require.Contains(t, newPlace(t, "url: "+home+"/second, "+list("ssh", "-q", "-i", server.Identity, "-p", fmt.Sprint(server.Port), "-o", "UserKnownHostsFile="+server.KnownHosts, name+"@127.0.0.1", "sh")).deploys(), throughAgent)
 	})
+	t.Run("what takes its time", func(t *testing.T) {
+		t.Parallel()
+		require.Contains(t, newPlace(t, "url: "+t.TempDir()+"/site, "+list("sh", "-c", "sleep 3.2; exec sh")).deploys(), throughAgent)
+	})
 	t.Run("another root", func(t *testing.T) {
 		jail := sshdtest.Folder(t, "root")
 		busybox, err := exec.LookPath("busybox")

@@ -3,6 +3,7 @@ package agent
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"compress/gzip"
 	"context"
 	"crypto/rand"
@@ -49,6 +50,8 @@ type Program struct {
 	Builds string // a folder of builds for other systems, tartine-OS-PROCESSOR each; may be empty
 	Own    string // the file of this program; empty: where the system says it is
 	As     *Raise // as whom it is to run; nil: as who logs in
+	// Patience is how long a shell may take to answer; 0: so long as one takes that runs already.
+	Patience time.Duration
 	// Arrived is told how much of an upload that was broken off exists there, in bytes; it may be nil.
 	Arrived func(bytes int64)
 }
@@ -76,7 +79,7 @@ const HiddenCommand = "far-end"
 // what the agent says. The caller closes the stream, also after an error, which is an *UnavailableError where the agent
 // alone is the matter.
 func Start(ctx context.Context, stream Stream, program Program) (io.Reader, error) {
-	d := &dialogue{ctx: ctx, in: bufio.NewReaderSize(stream, 256<<10), out: stream, stream: stream, marker: Marker(), begins: program.begins()}
+	d := &dialogue{ctx: ctx, in: bufio.NewReaderSize(stream, 256<<10), out: stream, stream: stream, marker: Marker(), begins: program.begins(), patience: program.Patience}
 	said, err := d.start(program)
 	if err == nil && strings.HasPrefix(said, "prepared ") {
 		err = d.raise(program.As, said)
@@ -316,6 +319,8 @@ type dialogue struct {
 
 	arrived func(bytes int64)
 	begins  string // the part of scripts that begins the program
+
+	patience time.Duration // see Program
 }
 
 // The scripts hold no backslash and leave nothing behind when they are broken off, but what arrived of a copy. M is the
@@ -418,7 +423,7 @@ func (d *dialogue) first(script string, with ...string) error {
 	if err := d.say("echo 'M' shell\n"+script, with...); err != nil {
 		return err
 	}
-	said, err := d.hear(shellLimit)
+	said, err := d.hear(cmp.Or(d.patience, shellLimit))
 	if err == nil && said != "shell" {
 		err = unavailable("what the login runs reads what is meant for the shell")
 	}

@@ -23,11 +23,17 @@ import (
 // NoAgent says that no agent is to run at the far end.
 const NoAgent = "off"
 
+// leadsThere is how long a command may take to lead to a shell: it may have to connect and to log in first.
+const leadsThere = 30 * time.Second
+
 // program says which program is to run as the agent.
 func (s *Settings) program() agent.Program {
 	p := agent.Program{Path: s.Agent.Use, Builds: s.Agent.Builds, Own: s.Agent.Own, Arrived: s.arrived}
 	if p.Path == "auto" {
 		p.Path = ""
+	}
+	if len(s.Command) > 0 {
+		p.Patience = leadsThere
 	}
 	if s.As.User != "" {
 		p.As = &agent.Raise{User: s.As.User, With: s.As.With, Password: s.As.Password}
