@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"os/exec"
+	"sync"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -88,14 +89,14 @@ func RunShell(ctx context.Context, command []string, said io.Writer) (*Shell, er
 		var out io.ReadCloser
 		if out, err = cmd.StdoutPipe(); err == nil {
 			if err = cmd.Start(); err == nil {
-				end := func() error {
+				end := sync.OnceValue(func() error { // whose patience is over, and who opened it, may end it at the same time
 					closing := in.Close()
 					grace := time.AfterFunc(endGrace, cancel)
 					_ = cmd.Wait() // how it ended is of no interest any more
 					grace.Stop()
 					cancel()
 					return closing
-				}
+				})
 				return &Shell{out, in, end, nil}, nil
 			}
 		}
