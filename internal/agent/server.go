@@ -312,7 +312,7 @@ func (s *server) doCompare(ctx context.Context, m *message, watch *site.Watch) (
 	recorded := survey.Recorded
 	switch {
 	case call.Whole:
-		if !inOrder(sent.Each) {
+		if !sent.InOrder() {
 			return nil, fmt.Errorf("%w: entries that are not in order", ErrProtocol)
 		}
 		asked.Content = sent
@@ -364,7 +364,7 @@ func (s *server) compareInParts(ctx context.Context, call *compareCall, asked *c
 	if s.different == nil || call.Whole || len(call.Folders)+call.Entries == 0 {
 		return nil, nil
 	}
-	if !inOrder(sent.Each) {
+	if !sent.InOrder() {
 		return nil, fmt.Errorf("%w: entries that are not in order", ErrProtocol)
 	}
 	asked.Parts, asked.InAll, asked.Wanted.Entries = s.different, call.Paths, sent.Entries()

@@ -2,6 +2,7 @@ package manifest
 
 import (
 	"slices"
+	"strings"
 	"sync"
 )
 
@@ -11,10 +12,12 @@ type Folded struct {
 	pieces []Packed // each of foldedPiece entries
 	block  []byte   // that the next pieces go into, as far as there is room
 	rest   []Entry  // that make no piece yet
+	last   string   // the path that was added last
+	mixed  bool     // the paths are not in order
 	packed []byte   // room to pack a piece
 
 	mu     sync.Mutex
-	opened [4]openedPiece // those looked at last
+	opened [32]openedPiece // those looked at last, by several who go on each at a place of his own
 	turn   int
 }
 
@@ -38,6 +41,11 @@ func Fold(entries []Entry) *Folded {
 
 // Add appends entries. It does not keep them.
 func (f *Folded) Add(entries []Entry) {
+	last := f.last
+	for i := range entries {
+		f.mixed, last = f.mixed || entries[i].Path <= last, entries[i].Path
+	}
+	f.last = strings.Clone(last) // it may be of a text with many
 	for len(entries) > 0 {
 		n := min(foldedPiece-len(f.rest), len(entries))
 		f.rest = append(f.rest, entries[:n]...)
@@ -58,6 +66,9 @@ func (f *Folded) Add(entries []Entry) {
 
 // Len gives how many entries there are.
 func (f *Folded) Len() int { return len(f.pieces)*foldedPiece + len(f.rest) }
+
+// InOrder tells whether they are sorted by path, and none comes twice.
+func (f *Folded) InOrder() bool { return !f.mixed }
 
 // Folded tells that there is no list of them.
 func (f *Folded) Folded() bool { return true }
@@ -104,7 +115,7 @@ func (f *Folded) At(index int) Entry {
 
 // unpackOwn unpacks what this package has packed, of entries that were checked.
 func (p Packed) unpackOwn(room []Entry) []Entry {
-	out, err := p.UnpackTo(room)
+	out, err := p.unpackTo(room, mostPaths, func(string) error { return nil })
 	if err != nil {
 		panic(err)
 	}

@@ -74,3 +74,19 @@ func TestAFoldedListIsReadBySeveralAtOnce(t *testing.T) {
 	}
 	working.Wait()
 }
+
+func TestAFoldedListTellsWhetherItIsInOrder(t *testing.T) {
+	entries := longList(t, 300)
+	for at := 1; at < len(entries); at += 37 {
+		for _, cut := range []int{at - 1, at, 150} {
+			folded := manifest.Fold(entries[:cut])
+			folded.Add(entries[cut:])
+			require.True(t, folded.InOrder())
+			twice := append([]manifest.Entry{}, entries...)
+			twice[at].Path = twice[at-1].Path
+			folded = manifest.Fold(twice[:cut])
+			folded.Add(twice[cut:])
+			require.False(t, folded.InOrder(), "%d, in two parts at %d", at, cut)
+		}
+	}
+}

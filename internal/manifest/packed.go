@@ -96,9 +96,9 @@ func (p Packed) Unpack() (out []Entry, err error) {
 }
 
 // UnpackTo reads entries as Unpack does and appends them. Their paths are parts of one text, which is one piece of memory.
-func (p Packed) UnpackTo(out []Entry) ([]Entry, error) { return p.unpackTo(out, mostPaths) }
+func (p Packed) UnpackTo(out []Entry) ([]Entry, error) { return p.unpackTo(out, mostPaths, CheckPath) }
 
-func (p Packed) unpackTo(out []Entry, most int) ([]Entry, error) {
+func (p Packed) unpackTo(out []Entry, most int, check func(path string) error) ([]Entry, error) {
 	var (
 		r     = &unpacking{rest: p}
 		first = len(out)
@@ -125,7 +125,7 @@ func (p Packed) unpackTo(out []Entry, most int) ([]Entry, error) {
 	all, start := string(paths), 0
 	for i, end := range ends {
 		path := all[start:end]
-		if start = end; CheckPath(path) != nil {
+		if start = end; check(path) != nil {
 			return nil, fmt.Errorf("entry %d, %q, cannot be read", first+i, path)
 		}
 		out[first+i].Path = path

@@ -477,6 +477,9 @@ type Wanted struct {
 }
 
 func (s *Site) allApart(want manifest.Walk) (err error) {
+	if !s.isInside() {
+		return nil
+	}
 	want(func(e *manifest.Entry) bool {
 		err = s.apart("write", e.Path)
 		return err == nil

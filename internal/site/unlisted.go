@@ -19,10 +19,11 @@ func (s *Site) CompareUnlisted(survey *Survey, want *manifest.Folded) (*diff.Res
 	if s.exists || survey.Anything || survey.Number > 0 || survey.brief != nil || len(survey.Found)+len(survey.Known())+len(survey.leaving) > 0 {
 		return nil, nil
 	}
+	var err error
 	listed := false
-	err := s.allApart(want.Each)
 	want.Each(func(e *manifest.Entry) bool {
 		listed = e.Owner != nil || e.Kind == manifest.File && e.Digest.IsZero()
+		err = s.apart("write", e.Path)
 		return !listed && err == nil
 	})
 	if listed || err != nil {
