@@ -66,7 +66,7 @@ type Ref struct {
 // item is what a folder or a list of parts names.
 type item struct {
 	name  string         // in a folder; of a folder with content with a slash behind it
-	entry manifest.Entry // of what is no folder with content
+	entry manifest.Entry // zero where it is a folder with content
 	ref   Ref
 }
 
