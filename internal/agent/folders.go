@@ -262,19 +262,18 @@ func merge(folders []folderDigest, base []manifest.Entry, ofBase map[string][]in
 			out = append(out, base[at])
 		}
 	}
-	if !inOrder(manifest.Listed(out)) { // folders that lie in one another, or an entry that comes twice
+	if !inOrder(out) { // folders that lie in one another, or an entry that comes twice
 		slices.SortFunc(out, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
 	}
 	return out
 }
 
 // inOrder tells whether entries are sorted and none comes twice.
-func inOrder(each manifest.Walk) bool {
-	before, is := "", true
-	each(func(e *manifest.Entry) bool {
-		is = before < e.Path
-		before = e.Path
-		return is
-	})
-	return is
+func inOrder(entries []manifest.Entry) bool {
+	for i := 1; i < len(entries); i++ {
+		if entries[i-1].Path >= entries[i].Path {
+			return false
+		}
+	}
+	return true
 }

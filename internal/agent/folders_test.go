@@ -93,7 +93,7 @@ func TestPartsInAnyOrderAreInput(t *testing.T) {
 	of := byFolder(base)
 	folders := []folderDigest{{Path: "birds", From: "00003.svg"}, {Path: "birds", From: "00001.svg"}, {Path: "birds"}, {Path: "nowhere", From: "x"}}
 	require.Equal(t, []int{0, 1, 2, 3}, differing(folders, base, of))
-	require.False(t, inOrder(manifest.Listed(merge(append(folders, folderDigest{Path: "birds"}), base, of, nil))), "what comes twice is refused")
+	require.False(t, inOrder(merge(append(folders, folderDigest{Path: "birds"}), base, of, nil)), "what comes twice is refused")
 }
 
 // TestWhatIsWantedIsFoundByItsIndex has entries of which an answer names some, or nearly all.

@@ -321,7 +321,7 @@ func (s *server) doCompare(ctx context.Context, m *message, watch *site.Watch) (
 			return nil, fmt.Errorf("%w: folders without a record", ErrProtocol)
 		}
 		want = merge(s.folders, recorded.Entries, s.base(recorded), sent.Entries())
-		if !inOrder(manifest.Listed(want)) {
+		if !inOrder(want) {
 			return nil, fmt.Errorf("%w: entries that are not in order", ErrProtocol)
 		}
 	case recorded == nil, call.Times: // times are no part of a digest

@@ -28,9 +28,8 @@ type aside struct {
 
 func newAside(opt *Options) *aside {
 	switch {
-	case opt.Fold == 0 || opt.memory != nil: // there is a list in the end
-		return &aside{}
-	case runtime.GOOS == "windows": // which takes no name from a file that is open
+	case opt.Fold == 0 || opt.memory != nil, // there is a list in the end
+		runtime.GOOS == "windows": // which takes no name from a file that is open
 		return &aside{}
 	case opt.Cache == nil:
 		return &aside{dir: os.TempDir(), most: mostInMemory}
@@ -89,7 +88,7 @@ func (a *aside) text(p *piece) (text []byte, done func()) {
 		a.mu.Lock()
 		defer a.mu.Unlock()
 		if a.wrong == nil {
-			a.wrong = fmt.Errorf("read what was put aside in %s: %w", a.dir, err)
+			a.wrong = fmt.Errorf("read what was put aside: %w", err)
 		}
 		text = nil
 	}

@@ -70,9 +70,8 @@ type item struct {
 	ref   Ref
 }
 
-// Build makes the blocks of a tree, Put is called with every
-// block, a folder behind those in it, and must not keep it. No more is held at a time than a part of each folder that is one
-// in the other.
+// Build makes the blocks of a tree. Put is called with every block, a folder behind those in it, and must not keep it. No more is
+// held at a time than a part of each folder that is one in the other.
 func Build(each manifest.Walk, put func(name manifest.Digest, block []byte)) Ref {
 	b := &builder{put: put}
 	b.enter("")
