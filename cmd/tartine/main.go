@@ -25,7 +25,7 @@ func run(build cli.Build) int {
 		// Large trees are long lists, which are made once and kept: what lies beside them is garbage, and collected early. What is
 		// never written to takes no memory, but counts: so a small heap is not collected for each megabyte.
 		debug.SetGCPercent(20)
-		defer runtime.KeepAlive(make([]byte, 16<<20))
+		defer runtime.KeepAlive(make([]byte, 48<<20))
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()

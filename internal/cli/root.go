@@ -110,11 +110,9 @@ func (a *app) root() *cobra.Command {
 content changed, and verifies the site against a manifest.
 
 Start with "tartine init", look with "tartine diff", then "tartine deploy". "tartine demo" shows it all on an example.`,
-		Version:       a.build.String(),
 		SilenceErrors: true,
 		SilenceUsage:  true,
 	}
-	root.SetVersionTemplate("{{.Version}}\n")
 	root.SetFlagErrorFunc(wrongOption)
 	root.PersistentPreRunE = a.beginLog
 	root.Args = func(cmd *cobra.Command, args []string) error {
@@ -123,7 +121,13 @@ Start with "tartine init", look with "tartine diff", then "tartine deploy". "tar
 		}
 		return nil
 	}
-	root.RunE = func(cmd *cobra.Command, _ []string) error { return cmd.Help() }
+	root.RunE = func(cmd *cobra.Command, _ []string) error {
+		if asked, _ := cmd.Flags().GetBool("version"); asked { // by an option of our own: what Cobra would do for it makes the program a seventh larger
+			_, err := fmt.Fprintln(a.stdout, a.build)
+			return err
+		}
+		return cmd.Help()
+	}
 	root.AddCommand(a.initCommand(), a.diffCommand(), a.deployCommand(), a.verifyCommand(), a.fetchCommand(), a.sendCommand(), a.lsCommand(), a.findCommand(),
 		a.catCommand(), a.usageCommand(), a.editCommand(), a.mkdirCommand(), a.mvCommand(), a.rmCommand(), a.chmodCommand(), a.adoptCommand(), a.runCommand(), a.wipeCommand(),
 		a.historyCommand(), a.rollbackCommand(), a.promoteCommand(), a.watchCommand(), a.unlockCommand(), a.trustCommand(), a.doctorCommand(),

@@ -156,6 +156,9 @@ type Leaving struct {
 
 // Count gives the number of changes with a status and the bytes of their files.
 func (r *Result) Count(status Status) (n int, bytes int64) {
+	if r.All != nil && status != New {
+		return 0, 0
+	}
 	r.Each(func(c *Change) bool {
 		if c.Status == status {
 			n++
