@@ -10,8 +10,6 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"tartine/internal/diff"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
@@ -141,24 +139,7 @@ type briefWalk struct {
 }
 
 func (w *briefWalk) walk(ctx context.Context, top blocks.Ref) error {
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(w.site.jobs)
-	var enter func(in briefFolder) error
-	enter = func(in briefFolder) error {
-		below, err := w.folder(ctx, in)
-		for _, next := range below {
-			if err != nil {
-				break
-			}
-			deeper := func() error { return enter(next) }
-			if !group.TryGo(deeper) {
-				err = deeper()
-			}
-		}
-		return errors.Join(err, ctx.Err())
-	}
-	group.Go(func() error { return enter(briefFolder{path: ".", recorded: top}) })
-	return group.Wait()
+	return folderwise(ctx, w.site.jobs, briefFolder{path: ".", recorded: top}, w.folder)
 }
 
 // briefFolder is a folder that is there, or is recorded, or both.
@@ -176,12 +157,9 @@ func (w *briefWalk) folder(ctx context.Context, in briefFolder) (next []briefFol
 	}
 	var list []fsys.Info
 	if !in.gone {
-		if list, err = s.fs.List(ctx, s.at(in.path)); err != nil {
+		if list, err = s.listIn(ctx, in.path); err != nil {
 			return nil, err
 		}
-	}
-	if in.path == "." && s.isInside() {
-		list = slices.DeleteFunc(list, func(info fsys.Info) bool { return s.at(info.Name) == s.record })
 	}
 	var (
 		entries []manifest.Entry
@@ -200,7 +178,6 @@ func (w *briefWalk) folder(ctx context.Context, in briefFolder) (next []briefFol
 			return nil, err
 		}
 	}
-	slices.SortFunc(list, func(a, b fsys.Info) int { return strings.Compare(a.Name, b.Name) })
 	var (
 		here    brief
 		changed int64

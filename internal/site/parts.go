@@ -9,8 +9,6 @@ import (
 	"strings"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
-
 	"tartine/internal/diff"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
@@ -171,42 +169,29 @@ func (s *Site) openRecord(ctx context.Context, number int) (*head, *shelf, error
 // eachFolder calls visit with what is recorded directly in each folder that has content, from several goroutines at once. The
 // paths of the entries are their names, and visit must not keep them.
 func (s *Site) eachFolder(ctx context.Context, top blocks.Ref, shelf *shelf, visit func(dir string, entries []manifest.Entry)) error {
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(s.jobs)
-	var (
-		rooms sync.Pool
-		enter func(dir string, folder blocks.Ref) error
-	)
-	one := func(dir string, folder blocks.Ref) ([]blocks.Below, error) {
+	type recorded struct {
+		path string
+		blocks.Ref
+	}
+	var rooms sync.Pool
+	return folderwise(ctx, s.jobs, recorded{".", top}, func(_ context.Context, in recorded) (next []recorded, err error) {
+		if strings.Count(in.path, "/") >= deepest {
+			return nil, &RecordError{s.inRecord("deployments"), fmt.Errorf("folder %s lies too deep", in.path)}
+		}
 		room, _ := rooms.Get().(*[]manifest.Entry)
 		if room == nil {
 			room = new([]manifest.Entry)
 		}
 		defer rooms.Put(room)
-		entries, below, err := blocks.Folder(folder, (*room)[:0], shelf.block)
+		entries, below, err := blocks.Folder(in.Ref, (*room)[:0], shelf.block)
 		if *room = entries; err == nil {
-			visit(dir, entries)
+			visit(in.path, entries)
 		}
-		return below, err
-	}
-	enter = func(dir string, folder blocks.Ref) error {
-		if strings.Count(dir, "/") >= deepest {
-			return &RecordError{s.inRecord("deployments"), fmt.Errorf("folder %s lies too deep", dir)}
+		for _, b := range below {
+			next = append(next, recorded{fsys.Join(in.path, b.Name), b.Ref})
 		}
-		below, err := one(dir, folder)
-		for _, next := range below {
-			if err != nil {
-				break
-			}
-			deeper := func() error { return enter(fsys.Join(dir, next.Name), next.Ref) }
-			if !group.TryGo(deeper) {
-				err = deeper()
-			}
-		}
-		return errors.Join(err, ctx.Err())
-	}
-	group.Go(func() error { return enter(".", top) })
-	return group.Wait()
+		return next, err
+	})
 }
 
 // rest is what is known of all of a site that a survey of some parts is not about.

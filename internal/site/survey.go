@@ -157,9 +157,6 @@ func (s *Site) checkShut(survey *Survey, entries []manifest.Entry) error {
 	return nil
 }
 
-// deepest is how many folders may lie one in the other: there is no end to what a far end may list.
-const deepest = 1000
-
 // walk lists the site, many folders at once. What is as known says, when that is asked for, has its entry in common with
 // it.
 func (s *Site) walk(ctx context.Context, out *Survey, known func() []manifest.Entry) error {
@@ -168,28 +165,20 @@ func (s *Site) walk(ctx context.Context, out *Survey, known func() []manifest.En
 		folders = map[string][]diff.Found{}
 		total   int
 	)
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(s.jobs)
-	var enter func(dir string) error
-	enter = func(dir string) error {
-		if strings.Count(dir, "/") >= deepest {
-			return &fs.PathError{Op: "list", Path: s.at(dir[:100] + "…"),
-				Err: fmt.Errorf("folders lie deeper than %d one in the other", deepest)}
-		}
-		list, err := s.fs.List(ctx, s.at(dir))
+	err := folderwise(ctx, s.jobs, ".", func(ctx context.Context, dir string) (below []string, err error) {
+		list, err := s.listIn(ctx, dir)
 		if errors.Is(err, fs.ErrNotExist) && dir != "." {
-			return nil // removed since the folder above it was read
+			return nil, nil // removed since the folder above it was read
 		}
 		if errors.Is(err, fs.ErrPermission) && dir != "." {
 			mu.Lock()
 			defer mu.Unlock()
 			out.Shut = append(out.Shut, dir)
-			return nil
+			return nil, nil
 		}
 		if err != nil {
-			return err
+			return nil, err
 		}
-		slices.SortFunc(list, func(a, b fsys.Info) int { return strings.Compare(a.Name, b.Name) })
 		found := make([]diff.Found, 0, len(list))
 		var (
 			odd []string
@@ -198,9 +187,6 @@ func (s *Site) walk(ctx context.Context, out *Survey, known func() []manifest.En
 		)
 		for i := range list {
 			info := &list[i]
-			if dir == "." && s.isInside() && s.at(info.Name) == s.record {
-				continue
-			}
 			if e := as.find(info.Name); e != nil && isAs(e, info) {
 				found = append(found, foundAs(e, info))
 				continue
@@ -213,28 +199,18 @@ func (s *Site) walk(ctx context.Context, out *Survey, known func() []manifest.En
 				}
 				continue
 			}
-			found = append(found, describe(path, *info))
+			if found = append(found, describe(path, *info)); info.Mode.IsDir() {
+				below = append(below, path)
+			}
 		}
 		mu.Lock()
+		defer mu.Unlock()
 		folders[dir] = found
 		total += len(found)
 		out.Odd, out.raw = append(out.Odd, odd...), append(out.raw, raw...)
-		mu.Unlock()
-		for _, f := range found {
-			if f.Kind != manifest.Dir {
-				continue
-			}
-			below := func() error { return enter(f.Path) }
-			if !group.TryGo(below) {
-				if err := below(); err != nil {
-					return err
-				}
-			}
-		}
-		return ctx.Err()
-	}
-	group.Go(func() error { return enter(".") })
-	if err := group.Wait(); err != nil {
+		return below, nil
+	})
+	if err != nil {
 		return err
 	}
 	out.Found = byPaths(folders, ".", make([]diff.Found, 0, total))

@@ -60,88 +60,51 @@ func (r *Report) Matches() bool {
 }
 
 // Verify reads every file that a manifest names and compares the site with it; nil stands for what is recorded, whose
-// lack is ErrNotRecorded. Strays are looked for only when asked. Watch may be nil.
+// lack is ErrNotRecorded. Strays are looked for only when asked. Watch may be nil. Both are gone through folder by folder: see
+// checking.go.
 func (s *Site) Verify(ctx context.Context, m *manifest.Manifest, strays bool, watch *Watch) (*Report, error) {
-	if m == nil {
-		var err error
-		if m, err = s.Recorded(ctx); err != nil {
-			return nil, err
-		}
-		if m == nil {
-			return nil, ErrNotRecorded
-		}
-	}
-	entries, survey := m.Entries, &Survey{}
-	if err := s.lookAgain(ctx); err != nil {
-		return nil, err
-	}
-	if s.exists {
-		if err := s.walk(ctx, survey, nothingKnown); err != nil {
-			return nil, err
-		}
-	}
-	want := inOrder(entries, func(e *manifest.Entry) string { return e.Path })
-	var (
-		open  []int
-		bytes int64
-	)
-	for i := range survey.Found {
-		f := &survey.Found[i]
-		if e := want(f.Path); e != nil && e.Kind == manifest.File && f.Kind == manifest.File && f.Other == 0 &&
-			(e.Size < 0 || e.Size == f.Size) {
-			open = append(open, i)
-			bytes += f.Size
-		}
-	}
-	if watch == nil {
-		watch = &Watch{}
-	}
-	watch.phase("check", len(open), bytes)
-	if err := s.resolve(ctx, survey, open, watch.bytes); err != nil {
-		return nil, err
-	}
 	number, err := s.current(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if survey.leaving, err = s.readLeaving(ctx, number); err != nil {
+	against, done, err := s.against(ctx, number, m)
+	defer done()
+	if err != nil {
 		return nil, err
 	}
-	report := &Report{Tree: m.Tree(), Checked: len(entries), Bytes: bytes}
-	rule := diff.Rule{Modes: s.Abilities().Modes, TimeStep: 1}
-	if rule.Owners, err = s.owners(nil, entries); err != nil {
+	if err := s.lookAgain(ctx); err != nil {
 		return nil, err
 	}
-	report.compare(entries, survey, rule, strays)
-	return report, nil
+	leaving, err := s.readLeaving(ctx, number)
+	if err != nil {
+		return nil, err
+	}
+	if watch == nil {
+		watch = &Watch{}
+	}
+	c := &checking{site: s, against: against, watch: watch, strays: strays, report: &Report{Checked: against.top.Entries},
+		leaving: map[string]bool{}, unowned: map[manifest.Owner]bool{},
+		rule: diff.Rule{Modes: s.Abilities().Modes, TimeStep: 1, Owners: map[manifest.Owner]diff.Owner{}}}
+	for i := range leaving {
+		c.leaving[leaving[i].Path] = true
+	}
+	err = c.run(ctx)
+	return c.report, err
 }
 
-func (r *Report) compare(entries []manifest.Entry, survey *Survey, rule diff.Rule, strays bool) {
-	result := diff.Compare(entries, survey.Found, nil, rule, nil)
-	leaving := inOrder(survey.leaving, func(l *diff.Leaving) string { return l.Path })
-	for i := range result.Changes {
-		c := &result.Changes[i]
-		switch {
-		case c.Status == diff.New:
-			r.Missing = append(r.Missing, *c.Want)
-		case c.Status == diff.Stray && leaving(c.Path()) != nil:
-			r.Leaving = append(r.Leaving, *c.Found.Entry)
-		case c.Status == diff.Stray:
-			if strays {
-				r.Strays = append(r.Strays, *c.Found.Entry)
-			}
-		case c.Want.Kind == manifest.Link || c.Found.Kind == manifest.Link:
-			r.Links = append(r.Links, LinkDifference{c.Path(), c.Want.Link, c.Found.Link})
-		default:
-			r.addAltered(c, &rule, survey.unread[c.Path()])
-		}
-	}
-	if strays {
-		for _, odd := range append(slices.Clip(survey.Odd), survey.Shut...) {
-			r.Strays = append(r.Strays, manifest.Entry{Path: odd})
-		}
-		slices.SortFunc(r.Strays, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
-	}
+// sort puts all lists in the order of their paths.
+func (r *Report) sort() {
+	sortPaths(r.Missing, func(e *manifest.Entry) string { return e.Path })
+	sortPaths(r.Altered, func(a *Alteration) string { return a.Path })
+	sortPaths(r.Modes, func(d *ModeDifference) string { return d.Path })
+	sortPaths(r.Owners, func(d *OwnerDifference) string { return d.Path })
+	sortPaths(r.Links, func(d *LinkDifference) string { return d.Path })
+	sortPaths(r.Strays, func(e *manifest.Entry) string { return e.Path })
+	sortPaths(r.Leaving, func(e *manifest.Entry) string { return e.Path })
+}
+
+func sortPaths[T any](list []T, path func(*T) string) {
+	slices.SortFunc(list, func(a, b T) int { return strings.Compare(path(&a), path(&b)) })
 }
 
 // addAltered notes what is wrong with a file or folder: its bytes, its mode, or both.
