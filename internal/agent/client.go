@@ -17,6 +17,7 @@ import (
 	"tartine/internal/manifest"
 	"tartine/internal/site"
 	"tartine/internal/trace"
+	"tartine/internal/treeparts"
 )
 
 // Client is an engine at the other end of a stream, a calls.Engine. An error that matches farend.ErrLost tells that the
@@ -270,7 +271,7 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 		Nothing: want.Rule.Nothing, Kept: want.Kept, Gone: want.Gone,
 		Retire: wireRetire{want.Retire.After, want.Retire.Now, want.Retire.Last}}
 	var (
-		folders []folderDigest
+		folders []treeparts.Part
 		of      [][]int32 // their entries
 		sent    []int     // the entries of those that were asked for, by index
 		working sync.WaitGroup
@@ -278,7 +279,7 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 	if want.Recorded { // else nothing is recorded that could be the same
 		if want.Paths() <= fewEntries {
 			want.Listed()
-			working.Go(func() { folders, of = digestFolders(want.Each) })
+			working.Go(func() { folders, of = treeparts.Of(want.Each) })
 		}
 		if call.Tree = want.Tree; call.Tree.IsZero() {
 			call.Tree = (&manifest.Manifest{Entries: want.Listed()}).Tree()
@@ -293,7 +294,7 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 		case answer.NeedDigests && want.Paths() > 0:
 			working.Wait()
 			if folders == nil {
-				folders, of = digestFolders(want.Each)
+				folders, of = treeparts.Of(want.Each)
 			}
 			call.Folders = folders
 		case answer.NeedAll, answer.NeedDigests, stage == 0 && !want.Recorded:
@@ -303,10 +304,10 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 			}
 		case len(answer.NeedFolders) > 0:
 			var err error
-			if sent, err = entriesOf(of, answer.NeedFolders); err == nil {
-				err = c.sendEntries(want.As, manifest.Listed(want.Some(sent)))
+			if sent, err = treeparts.Entries(of, answer.NeedFolders); err != nil {
+				return nil, fmt.Errorf("%w: %w", ErrProtocol, err)
 			}
-			if err != nil {
+			if err = c.sendEntries(want.As, manifest.Listed(want.Some(sent))); err != nil {
 				return nil, err
 			}
 			call.Folders, call.Entries = nil, len(sent)

@@ -15,6 +15,7 @@ import (
 	"tartine/internal/farend"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
+	"tartine/internal/treeparts"
 )
 
 func frameOf(k kind, payload []byte) []byte {
@@ -40,7 +41,7 @@ func FuzzServer(f *testing.F) {
 	data = appendRecord(data, record{0, recordLast, []byte("a")})
 	f.Add(bytes.Join([][]byte{open, survey, compare, deploy, frameOf(contentFrame, data)}, nil))
 	f.Add(bytes.Join([][]byte{open, callOf(2, calls.Verify.Name, calls.Verifying{Recorded: true}), callOf(3, calls.Read.Name, calls.Range{Path: "../x", Offset: -1})}, nil))
-	f.Add(bytes.Join([][]byte{open, survey, callOf(3, calls.Compare.Name, compareCall{As: 2, Survey: 1, Folders: []folderDigest{{Path: "a"}}})}, nil))
+	f.Add(bytes.Join([][]byte{open, survey, callOf(3, calls.Compare.Name, compareCall{As: 2, Survey: 1, Folders: []treeparts.Part{{Path: "a"}}})}, nil))
 	f.Add(frameOf(cancelFrame, nil))
 	f.Add([]byte{0xff, 0xff, 0xff, 0xff, 'm'})
 	f.Fuzz(func(t *testing.T, said []byte) {

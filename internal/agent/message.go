@@ -14,6 +14,7 @@ import (
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
+	"tartine/internal/treeparts"
 )
 
 // hello says who speaks.
@@ -61,18 +62,18 @@ type opened struct {
 
 // compareCall has three stages, each of which may be the last: the tree digest; digests of its folders; entries.
 type compareCall struct {
-	As      calls.ID        `cbor:"as"`
-	Survey  calls.ID        `cbor:"survey"`
-	Tree    manifest.Digest `cbor:"tree"`
-	Paths   int             `cbor:"paths"`
-	Times   bool            `cbor:"times,omitempty"`
-	Nothing bool            `cbor:"nothing,omitempty"`
-	Kept    []string        `cbor:"kept,omitempty"`
-	Gone    []string        `cbor:"gone,omitempty"`
-	Folders []folderDigest  `cbor:"folders,omitempty"`
-	Entries int             `cbor:"entries,omitempty"` // how many came in frames of their own
-	Whole   bool            `cbor:"whole,omitempty"`   // they are all there is
-	Retire  wireRetire      `cbor:"retire"`
+	As      calls.ID         `cbor:"as"`
+	Survey  calls.ID         `cbor:"survey"`
+	Tree    manifest.Digest  `cbor:"tree"`
+	Paths   int              `cbor:"paths"`
+	Times   bool             `cbor:"times,omitempty"`
+	Nothing bool             `cbor:"nothing,omitempty"`
+	Kept    []string         `cbor:"kept,omitempty"`
+	Gone    []string         `cbor:"gone,omitempty"`
+	Folders []treeparts.Part `cbor:"folders,omitempty"`
+	Entries int              `cbor:"entries,omitempty"` // how many came in frames of their own
+	Whole   bool             `cbor:"whole,omitempty"`   // they are all there is
+	Retire  wireRetire       `cbor:"retire"`
 }
 
 // wireRetire is a site.Retire.
@@ -88,13 +89,6 @@ type wireLeaving struct {
 	Path  string
 	Size  int64
 	Until int64 // seconds since 1970
-}
-
-type folderDigest struct {
-	_      struct{} `cbor:",toarray"`
-	Path   string
-	From   string // the name from which a part of a large folder goes on; empty: from its beginning
-	Digest manifest.Digest
 }
 
 // compareAnswer is the result, or what is needed to find it.

@@ -13,6 +13,7 @@ import (
 	"tartine/internal/diff"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
+	"tartine/internal/treeparts"
 )
 
 // leaveTime is how long the agent of a connection that was lost may take to finish and let go of the lock.
@@ -28,8 +29,8 @@ type server struct {
 	here  *calls.Here // nil: no site is open
 	place io.Closer
 
-	folders   []folderDigest  // of the comparison under way
-	different *site.Different // and what differs of them, where not all of the site is looked at; else nil
+	folders   []treeparts.Part // of the comparison under way
+	different *site.Different  // and what differs of them, where not all of the site is looked at; else nil
 	// unfolding is closed once a survey is unfolded, or could not be; nil: none is. It goes on beside what the client does
 	// meanwhile, and ends before anything else is done here.
 	unfolding chan struct{}
@@ -320,19 +321,19 @@ func (s *server) doCompare(ctx context.Context, m *message, watch *site.Watch) (
 		if recorded == nil {
 			return nil, fmt.Errorf("%w: folders without a record", ErrProtocol)
 		}
-		want = merge(s.folders, recorded.Entries, s.base(recorded), sent.Entries())
-		if !inOrder(want) {
+		want = treeparts.Merge(s.folders, recorded.Entries, s.base(recorded), sent.Entries())
+		if !treeparts.InOrder(want) {
 			return nil, fmt.Errorf("%w: entries that are not in order", ErrProtocol)
 		}
 	case recorded == nil, call.Times: // times are no part of a digest
 		return compareAnswer{NeedAll: true}, nil
 	case len(call.Folders) > 0:
 		s.folders = call.Folders
-		differ := differing(call.Folders, recorded.Entries, s.base(recorded))
+		differ := treeparts.Differing(call.Folders, recorded.Entries, s.base(recorded))
 		if len(differ) > 0 {
 			return compareAnswer{NeedFolders: differ}, nil
 		}
-		want = merge(s.folders, recorded.Entries, s.base(recorded), nil)
+		want = treeparts.Merge(s.folders, recorded.Entries, s.base(recorded), nil)
 	case survey.Tree() != call.Tree || manifest.Contents(recorded.Entries) != call.Paths || len(recorded.Entries) != call.Paths:
 		return compareAnswer{NeedDigests: true}, nil
 	default:
@@ -354,7 +355,7 @@ func (s *server) compareInParts(ctx context.Context, call *compareCall, asked *c
 			return nil, err
 		}
 		s.folders = call.Folders
-		if s.different, err = s.here.Site.Differing(ctx, survey, siteParts(call.Folders), sameAs(call.Folders)); err != nil {
+		if s.different, err = s.here.Site.Differing(ctx, survey, treeparts.OfSite(call.Folders), treeparts.SameAs(call.Folders)); err != nil {
 			return nil, err
 		}
 		if s.different != nil && len(s.different.Parts) > 0 {
@@ -402,10 +403,10 @@ func (s *server) compareAnswer(result *diff.Result, want []manifest.Entry) *comp
 	return answer
 }
 
-// base gives the folders of what is recorded, as byFolder does.
+// base gives the folders of what is recorded, as treeparts.ByFolder gives them.
 func (s *server) base(recorded *manifest.Manifest) map[string][]int {
 	if s.baseOf != recorded {
-		s.ofBase = byFolder(recorded.Entries)
+		s.ofBase = treeparts.ByFolder(recorded.Entries)
 		s.baseOf = recorded
 	}
 	return s.ofBase

@@ -10,6 +10,7 @@ import (
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
+	"tartine/internal/treeparts"
 )
 
 // ID stands for something that an engine keeps for later calls. Whoever asks gives it.
@@ -71,7 +72,7 @@ func (h *Here) comparison(ctx context.Context, id ID) (want []manifest.Entry, re
 		if err := h.Site.Unfold(ctx, h.survey); err != nil {
 			return nil, nil, err
 		}
-		q.Entries = h.survey.Entries()
+		q.Entries, q.Content = h.survey.Entries(), nil
 		if _, err := compare(ctx, h, q, &site.Watch{}); err != nil {
 			return nil, nil, err
 		}
@@ -129,11 +130,21 @@ func compare(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) (*Co
 	if q.Parts != nil {
 		return compareParts(ctx, h, q, watch)
 	}
+	all, sent := q.Content.(*manifest.Folded)
+	near := q.Content != nil && q.Content.Folded() && !sent // it was not sent here, but is here
+	if near {
+		if out, err := compareNear(ctx, h, q, watch); err != nil || out != nil {
+			return out, err
+		}
+	}
 	found, err := h.unfolded(ctx, q.Survey)
 	if err != nil {
 		return nil, err
 	}
-	if all, able := q.Content.(*manifest.Folded); able {
+	if near && found.Number == 0 && !found.Anything {
+		all = manifest.FoldAll(q.Content.Each)
+	}
+	if all != nil {
 		result, err := h.Site.CompareUnlisted(found, all)
 		if err != nil {
 			return nil, err
@@ -150,6 +161,38 @@ func compare(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) (*Co
 	}
 	h.want, h.result, h.resultID = q.Entries, result, q.As
 	return &Compared{Result: result}, nil
+}
+
+// compareNear compares a content that is folded up, and here: nil where all of the site must be compared.
+func compareNear(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) (*Compared, error) {
+	found, err := h.Survey(q.Survey)
+	if err != nil {
+		return nil, err
+	}
+	if !q.Tree.IsZero() {
+		if result, same := h.SameAsRecorded(q, q.Paths()); same {
+			return &Compared{Result: result}, nil
+		}
+	}
+	if !h.Site.InParts(found, &q.Wanted) {
+		return nil, nil
+	}
+	parts, of := treeparts.Of(q.Content.Each)
+	different, err := h.Site.Differing(ctx, found, treeparts.OfSite(parts), treeparts.SameAs(parts))
+	if err != nil || different == nil {
+		return nil, err
+	}
+	some, err := treeparts.Entries(of, different.Parts)
+	if err != nil {
+		return nil, err
+	}
+	own := *q
+	own.Parts, own.InAll, own.Entries = different, q.Paths(), q.Some(some)
+	out, err := compareParts(ctx, h, &own, watch)
+	if err != nil || out.Result == nil {
+		return nil, err
+	}
+	return out, nil
 }
 
 func compareParts(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) (*Compared, error) {

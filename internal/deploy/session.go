@@ -24,7 +24,8 @@ type Session struct {
 	Content func(ctx context.Context) (*content.Content, error)
 	Options Options
 	Person  Person
-	// Distant tells that the engine is behind a connection, and compares trees by their digests first.
+	// Distant tells that the engine is behind a connection, and compares trees by their digests first, as is done with one that is
+	// folded up in any case.
 	Distant bool
 
 	ahead ahead
@@ -100,7 +101,7 @@ func (s *Session) Compare(ctx context.Context) (*Comparison, error) {
 	surveyed, compared := calls.NewID(), calls.NewID()
 	group, both := errgroup.WithContext(ctx)
 	group.Go(func() (err error) {
-		if c.Content, err = s.Content(both); err == nil && s.Distant && len(c.Content.Later) == 0 {
+		if c.Content, err = s.Content(both); err == nil && (s.Distant || c.Content.Folded()) && len(c.Content.Later) == 0 {
 			c.Content.Date(time.Now())
 			c.tree = c.Content.Tree() // while the site is surveyed
 		}

@@ -39,6 +39,20 @@ func Fold(entries []Entry) *Folded {
 	return out
 }
 
+// FoldAll gives all entries of a walk as such a list.
+func FoldAll(each Walk) *Folded {
+	out, room := &Folded{}, make([]Entry, 0, foldedPiece)
+	each(func(e *Entry) bool {
+		if room = append(room, *e); len(room) == foldedPiece {
+			out.Add(room)
+			room = room[:0]
+		}
+		return true
+	})
+	out.Add(room)
+	return out
+}
+
 // Add appends entries. It does not keep them.
 func (f *Folded) Add(entries []Entry) {
 	last := f.last

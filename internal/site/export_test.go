@@ -5,3 +5,6 @@ var ChangeStep = changeStep
 
 // AtOnce is atOnce.
 const AtOnce = atOnce
+
+// SinglesAtOnce is singlesAtOnce.
+const SinglesAtOnce = singlesAtOnce

@@ -194,6 +194,7 @@ func (st *staging) resume(ctx context.Context, parcels []*parcel) (missing []*pa
 			missing = append(missing, p)
 		}
 	}
+	st.checks(there)
 	wrong, err := st.digests(ctx, there)
 	if err != nil {
 		return nil, err

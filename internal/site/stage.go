@@ -38,6 +38,7 @@ type staging struct {
 	tree        manifest.Digest           // of what is wanted; zero: some digests are open, and it is computed later
 
 	proved atomic.Bool // files were read back as they were written
+	proof  marks       // of what there is no list of: which files were
 
 	mu     sync.Mutex
 	bad    map[string]bool   // paths that failed
@@ -409,19 +410,42 @@ func (m *measured) Size() int64 { return m.size }
 
 // check compares what arrived with what was wanted, and takes back what is wrong.
 func (st *staging) check(ctx context.Context, sent []*parcel) error {
-	arrived := slices.DeleteFunc(slices.Clone(sent), func(p *parcel) bool {
-		return p.checked || !st.inPlace(p.change.Path())
-	})
-	if len(arrived) < len(sent) {
-		switch program := st.site.Abilities().FarDigests; {
-		case !st.proved.Load():
-			st.out.Method = WhileWriting
-		case program != "":
-			st.out.Method, st.out.Program = ByProgram, program
-		default:
-			st.out.Method = ReadBack
-		}
+	arrived := slices.DeleteFunc(slices.Clone(sent), func(p *parcel) bool { return !st.inPlace(p.change.Path()) })
+	in := len(arrived)
+	arrived = slices.DeleteFunc(arrived, func(p *parcel) bool { return p.checked })
+	st.methodOf(in, len(arrived))
+	st.checks(arrived)
+	return st.prove(ctx, arrived)
+}
+
+// checks tells that the digests of parcels are going to be computed.
+func (st *staging) checks(parcels []*parcel) {
+	var bytes int64
+	for _, p := range parcels {
+		bytes += p.change.Want.Size
 	}
+	if len(parcels) > 0 {
+		st.watch.phase("check", len(parcels), bytes)
+	}
+}
+
+// methodOf notes how the digests were computed of what arrived, less what is open still.
+func (st *staging) methodOf(arrived, open int) {
+	if open == arrived {
+		return
+	}
+	switch program := st.site.Abilities().FarDigests; {
+	case !st.proved.Load():
+		st.out.Method = WhileWriting
+	case program != "":
+		st.out.Method, st.out.Program = ByProgram, program
+	default:
+		st.out.Method = ReadBack
+	}
+}
+
+// prove has the digests of parcels computed, and takes back what is wrong.
+func (st *staging) prove(ctx context.Context, arrived []*parcel) error {
 	wrong, err := st.digests(ctx, arrived)
 	if err != nil {
 		return err
@@ -445,16 +469,13 @@ func (st *staging) digests(ctx context.Context, parcels []*parcel) ([]error, err
 	var (
 		names = make([]string, len(parcels))
 		wrong = make([]error, len(parcels))
-		bytes int64
 	)
 	for i, p := range parcels {
 		names[i] = st.site.inRecord(p.name())
-		bytes += p.change.Want.Size
 	}
 	if len(parcels) == 0 {
 		return nil, nil
 	}
-	st.watch.phase("check", len(names), bytes)
 	far, err := fsys.Digests(ctx, st.site.fs, names, st.site.jobs, func(i int, digest manifest.Digest, err error) {
 		if err == nil && digest != parcels[i].change.Want.Digest {
 			err = ErrWrongBytes

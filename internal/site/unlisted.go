@@ -11,8 +11,7 @@ import (
 
 // Where nothing exists yet there is nothing to compare, and all that is wanted is new. So there need be no list of it: what is
 // wanted stays folded, its files are asked for in their order, and each is known only while it is written. That is done where
-// their content is supplied in one stream, into a tree that is staged whole (see fresh.go), as long as all goes its usual
-// way. Where anything is to be taken from elsewhere, or is left of a deployment that was interrupted, there is a list.
+// the tree is staged whole (see fresh.go), as long as all goes its usual way. Where anything is to be taken from elsewhere, or is left of a deployment that was interrupted, there is a list.
 
 // CompareUnlisted is Compare of what there is no list of; nil: that needs one.
 func (s *Site) CompareUnlisted(survey *Survey, want *manifest.Folded) (*diff.Result, error) {
@@ -69,7 +68,7 @@ func (plan *Plan) list() {
 
 // needsList tells whether a list is needed although all of it is staged whole.
 func (plan *Plan) needsList() bool {
-	return plan.Supply == nil || plan.Beside != nil || plan.SendAll || plan.Hand || plan.Rollback > 0
+	return plan.Beside != nil || plan.SendAll || plan.Hand || plan.Rollback > 0
 }
 
 // twin is two paths with the same content, by their indexes in what is wanted.
@@ -94,6 +93,9 @@ func (st *staging) stageUnlisted(ctx context.Context) error {
 	if err == nil && unmade.Len() > 0 {
 		st.watch.phase("stage", unmade.Len(), unmadeBytes)
 		err = st.supplied(ctx, unmade)
+	}
+	if err == nil && st.plan.Supply == nil {
+		return st.checkUnlisted(ctx, asked, unmade)
 	}
 	st.out.Method = WhileWriting
 	return err
@@ -120,8 +122,83 @@ func (st *staging) ask() (asked Asked, twins []twin, bytes int64) {
 	return asked, twins, bytes
 }
 
+// singlesAtOnce is how many files are known at a time where they are opened here.
+const singlesAtOnce = 4096
+
+// someOf calls do with parcels of some of the files that are asked for, and with their indexes, until it has been called with all.
+func (st *staging) someOf(asked Asked, do func(parcels []*parcel, indexes []int) error) error {
+	var (
+		parcels []*parcel
+		indexes []int
+	)
+	for r, run := range asked.Runs {
+		for i := range run.Count {
+			parcels, indexes = append(parcels, st.single(run.First+i)), append(indexes, run.First+i)
+			if last := r == len(asked.Runs)-1 && i == run.Count-1; !last && len(parcels) < singlesAtOnce {
+				continue
+			}
+			if err := do(parcels, indexes); err != nil {
+				return err
+			}
+			parcels, indexes = parcels[:0], indexes[:0]
+		}
+	}
+	return nil
+}
+
+// checkUnlisted compares what arrived with what was wanted, but for what was proved as it was written.
+func (st *staging) checkUnlisted(ctx context.Context, asked ...Asked) error {
+	var (
+		open    Asked
+		bytes   int64
+		arrived int
+	)
+	for _, files := range asked {
+		err := st.someOf(files, func(parcels []*parcel, indexes []int) error {
+			for i, p := range parcels {
+				if !st.inPlace(p.change.Path()) {
+					continue
+				}
+				if arrived++; !st.proof.has(indexes[i]) {
+					open.Add(indexes[i])
+					bytes += p.change.Want.Size
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	if st.methodOf(arrived, open.Len()); open.Len() == 0 {
+		return nil
+	}
+	st.watch.phase("check", open.Len(), bytes)
+	return st.someOf(open, func(parcels []*parcel, _ []int) error { return st.prove(ctx, parcels) })
+}
+
+// marks is which of many indexes are marked.
+type marks []uint64
+
+func (m marks) set(index int)      { m[index/64] |= 1 << (index % 64) }
+func (m marks) has(index int) bool { return m[index/64]&(1<<(index%64)) != 0 }
+
 // supplied has files supplied, each of which is known only meanwhile.
 func (st *staging) supplied(ctx context.Context, asked Asked) error {
+	if st.plan.Supply == nil {
+		if st.proof == nil {
+			st.proof = make(marks, st.plan.Unlisted.Len()/64+1)
+		}
+		return st.someOf(asked, func(parcels []*parcel, indexes []int) error {
+			err := st.sendAll(ctx, parcels)
+			for i, p := range parcels {
+				if p.checked {
+					st.proof.set(indexes[i])
+				}
+			}
+			return err
+		})
+	}
 	find := asked.finder()
 	return st.plan.Supply.Supply(ctx, asked, func(ctx context.Context, i int, content io.Reader, whole *Whole, err error) error {
 		p := st.single(find(i))

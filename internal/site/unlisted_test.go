@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -83,6 +85,9 @@ func TestAnyTreeWithoutAList(t *testing.T) {
 		with, without, from := newWorld(t), newWorld(t), &stock{}
 		with.mustDeploy(c)
 		s, plan := without.unlisted(c, from)
+		if rapid.Bool().Draw(r, "from here") {
+			openHere(plan, c)
+		}
 		out, err := s.Deploy(t.Context(), plan, &site.Watch{})
 		require.NoError(t, err)
 		require.NotNil(t, plan.Unlisted, "there was no list")
@@ -106,6 +111,17 @@ func TestAnyTreeWithoutAList(t *testing.T) {
 		require.Equal(t, two.Entries, one.Entries)
 		require.Equal(t, len(c), one.Deployment.New)
 	})
+}
+
+// openHere has a plan open files here, in the place of a supply.
+func openHere(plan *site.Plan, c tree) {
+	plan.Supply, plan.Open = nil, func(path string) (io.ReadCloser, error) {
+		text, there := c[path]
+		if !there {
+			return nil, fs.ErrPermission
+		}
+		return io.NopCloser(strings.NewReader(text)), nil
+	}
 }
 
 // manyTwins gives more twins than are known at a time, which have three contents.
@@ -135,6 +151,45 @@ func TestTwinsOfAFileThatFailedAreAskedForThemselves(t *testing.T) {
 	recorded, err := s.Recorded(t.Context())
 	require.NoError(t, err)
 	require.True(t, recorded.Deployment.Partial)
+}
+
+// TestWhatIsOpenedHereWithoutAListIsChecked has more files than are known at a time: some cannot be read, some changed since they were
+// scanned, and one arrives with other bytes.
+func TestWhatIsOpenedHereWithoutAListIsChecked(t *testing.T) {
+	w, c, is := newWorld(t), tree{"index.html": "<h1>"}, tree{}
+	for i := range 2*site.SinglesAtOnce + 100 {
+		c[fmt.Sprintf("tides/%d/%05d.html", i%7, i)] = fmt.Sprint("tide ", i)
+	}
+	maps.Copy(is, c)
+	delete(is, "tides/0/00007.html")
+	is["tides/1/00001.html"] = "tide X"
+	is["tides/3/08193.html"] = "tide 8193 and more"
+	s, plan := w.unlisted(c, &stock{})
+	openHere(plan, is)
+	plan.Partial = true
+	w.between.Before = func(op string, names ...string) error {
+		if op == "put" && strings.HasSuffix(names[0], "tides/3/08200.html") {
+			is["tides/3/08200.html"] = "tide Y200" // while it is sent
+		}
+		return nil
+	}
+	phases := map[string]int{}
+	out, err := s.Deploy(t.Context(), plan, &site.Watch{Phase: func(name string, files int, _ int64) { phases[name] += files }})
+	require.NoError(t, err)
+	require.NotNil(t, plan.Unlisted)
+	require.Equal(t, site.ReadBack, out.Method)
+	require.False(t, out.Verified)
+	require.Equal(t, len(c), phases["stage"])
+	require.Equal(t, len(c)-2, phases["check"], "each that arrived once")
+	failed := map[string]string{}
+	for _, f := range out.Failed {
+		failed[f.Path] = f.Err.Error()
+		delete(c, f.Path)
+	}
+	require.Equal(t, map[string]string{"tides/0/00007.html": "read it here: permission denied", "tides/1/00001.html": site.ErrChangedSinceScan.Error(),
+		"tides/3/08193.html": site.ErrChangedSinceScan.Error()}, failed)
+	require.Equal(t, c, w.stands())
+	w.verify(c)
 }
 
 func TestWhatIsLeftOfADeploymentWithoutAListIsUsed(t *testing.T) {

@@ -1,4 +1,10 @@
-package agent
+// Package treeparts compares trees folder by folder: for each folder there is a digest of the entries that are directly in it, or,
+// of a large one, digests of parts of it, so that only what differs need be known at both sides. A part goes from one name on up
+// to the name from which the next one goes, whatever either side has between the two.
+//
+// The digest is the SHA-256 of the entries, in their order, each as: the length of its name in four bytes, the name, kind, mode
+// in two bytes, and the digest of a file or the SHA-256 of what a link says.
+package treeparts
 
 import (
 	"crypto/sha256"
@@ -15,15 +21,16 @@ import (
 	"tartine/internal/site"
 )
 
-// Two trees that differ are compared folder by folder: for each folder there is a digest of the entries that are
-// directly in it, or, of a large one, digests of parts of it, so that only the entries of what differs cross the connection. A
-// part goes from one name on up to the name from which the next one goes, whatever either side has between the two.
-//
-// The digest of a folder is the SHA-256 of its entries, in their order, each as: the length of its name in four bytes,
-// the name, kind, mode in two bytes, and the digest of a file or the SHA-256 of what a link says.
+// Part is a folder, or a part of a large one.
+type Part struct {
+	_      struct{} `cbor:",toarray"`
+	Path   string   // of the folder
+	From   string   // the name from which it goes on; empty: from the beginning
+	Digest manifest.Digest
+}
 
-// byFolder gives the entries of each folder, by index.
-func byFolder(entries []manifest.Entry) map[string][]int {
+// ByFolder gives the entries of each folder, by index.
+func ByFolder(entries []manifest.Entry) map[string][]int {
 	of := map[string][]int{}
 	all := make([]int, 0, len(entries)) // of which the lists are parts, as long as a folder's entries follow each other
 	for i := 0; i < len(entries); {
@@ -74,8 +81,8 @@ func appendMember(out []byte, e *manifest.Entry) []byte {
 	return out
 }
 
-// folderDigests gives the digest of each of some folders, whose entries are given by index.
-func folderDigests(entries []manifest.Entry, folders [][]int) []manifest.Digest {
+// sums gives the digest of each of some folders, whose entries are given by index.
+func sums(entries []manifest.Entry, folders [][]int) []manifest.Digest {
 	var (
 		out     = make([]manifest.Digest, len(folders))
 		batch   lanehash.Batch
@@ -93,25 +100,25 @@ func folderDigests(entries []manifest.Entry, folders [][]int) []manifest.Digest 
 	return out
 }
 
-// partEntries is how many entries of one folder have a digest in common, at most: where one changes in a folder of very many,
+// MostEntries is how many entries of one folder have a digest in common, at most: where one changes in a folder of very many,
 // not all of them are sent.
-const partEntries = 1024
+const MostEntries = 1024
 
-// digestFolders gives the digest of each folder, or of each part of a large one, and the entries that it is of, by index. Each
+// Of gives the digest of each folder, or of each part of a large one, and the entries that it is of, by index. Each
 // calls its argument with all entries, in the order of their paths.
-func digestFolders(each manifest.Walk) (out []folderDigest, of [][]int32) {
-	type part struct {
-		folderDigest
+func Of(each manifest.Walk) (out []Part, of [][]int32) {
+	type made struct {
+		Part
 		of   []int32
-		next *part // of the same folder
+		next *made // of the same folder
 	}
 	type folder struct {
 		path string
-		last *part  // that goes on
+		last *made  // that goes on
 		text []byte // what its digest is of
 	}
 	var (
-		parts []*part   // the first one of each folder
+		parts []*made   // the first one of each folder
 		open  []*folder // each in the one before
 		spare []*folder
 		batch lanehash.Batch
@@ -137,9 +144,9 @@ func digestFolders(each manifest.Walk) (out []folderDigest, of [][]int32) {
 		var f *folder
 		switch last := len(open) - 1; {
 		case last >= 0 && open[last].path == dir:
-			if f = open[last]; len(f.last.of) == partEntries {
+			if f = open[last]; len(f.last.of) == MostEntries {
 				finish(f)
-				f.last.next = &part{folderDigest: folderDigest{Path: f.path, From: strings.Clone(name)}}
+				f.last.next = &made{Part: Part{Path: f.path, From: strings.Clone(name)}}
 				f.last = f.last.next
 			}
 		default:
@@ -148,7 +155,7 @@ func digestFolders(each manifest.Walk) (out []folderDigest, of [][]int32) {
 				f, spare = spare[last], spare[:last]
 			}
 			f.path = strings.Clone(dir)
-			f.last = &part{folderDigest: folderDigest{Path: f.path}}
+			f.last = &made{Part: Part{Path: f.path}}
 			parts, open = append(parts, f.last), append(open, f)
 		}
 		f.text, f.last.of = appendMember(f.text, e), append(f.last.of, at)
@@ -161,7 +168,7 @@ func digestFolders(each manifest.Walk) (out []folderDigest, of [][]int32) {
 	batch.Sum()
 	for _, p := range parts {
 		for ; p != nil; p = p.next {
-			out, of = append(out, p.folderDigest), append(of, p.of)
+			out, of = append(out, p.Part), append(of, p.of)
 		}
 	}
 	return out, of
@@ -172,9 +179,9 @@ func contains(dir, other string) bool {
 	return dir == "." || dir == other || strings.HasPrefix(other, dir) && other[len(dir)] == '/'
 }
 
-// partsOf gives, for each of some folders and parts of them, which of the entries lie there. All gives these by folder, as
-// byFolder does.
-func partsOf(folders []folderDigest, entries []manifest.Entry, all map[string][]int) [][]int {
+// entriesIn gives, for each of some folders and parts of them, which of the entries lie there. All gives these by folder, as
+// ByFolder does.
+func entriesIn(folders []Part, entries []manifest.Entry, all map[string][]int) [][]int {
 	out := make([][]int, len(folders))
 	for i, f := range folders {
 		of := all[f.Path]
@@ -193,10 +200,10 @@ func partsOf(folders []folderDigest, entries []manifest.Entry, all map[string][]
 	return out
 }
 
-// differing gives the folders, by index, whose entries are not those of the base, of which of gives the folders.
-func differing(folders []folderDigest, base []manifest.Entry, of map[string][]int) (out []int) {
-	lists := partsOf(folders, base, of)
-	for i, digest := range folderDigests(base, lists) {
+// Differing gives the folders, by index, whose entries are not those of the base, of which of gives the folders.
+func Differing(folders []Part, base []manifest.Entry, of map[string][]int) (out []int) {
+	lists := entriesIn(folders, base, of)
+	for i, digest := range sums(base, lists) {
 		if len(lists[i]) == 0 || digest != folders[i].Digest {
 			out = append(out, i)
 		}
@@ -204,8 +211,8 @@ func differing(folders []folderDigest, base []manifest.Entry, of map[string][]in
 	return out
 }
 
-// siteParts gives folders, and parts of them, as an engine knows them.
-func siteParts(folders []folderDigest) []site.Part {
+// OfSite gives folders, and parts of them, as an engine knows them.
+func OfSite(folders []Part) []site.Part {
 	out := make([]site.Part, len(folders))
 	for i, f := range folders {
 		out[i] = site.Part{Dir: f.Path, From: f.From}
@@ -216,9 +223,9 @@ func siteParts(folders []folderDigest) []site.Part {
 	return out
 }
 
-// sameAs tells of folders, by index, whether some entries have the digest that is said of them. It may be called by several
+// SameAs tells of folders, by index, whether some entries have the digest that is said of them. It may be called by several
 // goroutines at once.
-func sameAs(folders []folderDigest) func(folder int, entries []manifest.Entry) bool {
+func SameAs(folders []Part) func(folder int, entries []manifest.Entry) bool {
 	rooms := sync.Pool{New: func() any { return new([]byte) }}
 	return func(folder int, entries []manifest.Entry) bool {
 		room := rooms.Get().(*[]byte)
@@ -231,11 +238,11 @@ func sameAs(folders []folderDigest) func(folder int, entries []manifest.Entry) b
 	}
 }
 
-// entriesOf gives the entries of some of the folders by index, ascending; of is as digestFolders gives it.
-func entriesOf(of [][]int32, wanted []int) (some []int, err error) {
+// Entries gives the entries of some of the folders by index, ascending; of is as Of gives it.
+func Entries(of [][]int32, wanted []int) (some []int, err error) {
 	for _, i := range wanted {
 		if i < 0 || i >= len(of) {
-			return nil, fmt.Errorf("%w: folder %d", ErrProtocol, i)
+			return nil, fmt.Errorf("there is no part %d", i)
 		}
 		for _, at := range of[i] {
 			some = append(some, int(at))
@@ -245,11 +252,11 @@ func entriesOf(of [][]int32, wanted []int) (some []int, err error) {
 	return slices.Compact(some), nil
 }
 
-// merge puts a tree together: the folders, and parts of them, that differ from the base as they were sent, the others from
+// Merge puts a tree together: the folders, and parts of them, that differ from the base as they were sent, the others from
 // the base.
-func merge(folders []folderDigest, base []manifest.Entry, ofBase map[string][]int, sent []manifest.Entry) []manifest.Entry {
-	ofSent := byFolder(sent)
-	came, were := partsOf(folders, sent, ofSent), partsOf(folders, base, ofBase)
+func Merge(folders []Part, base []manifest.Entry, ofBase map[string][]int, sent []manifest.Entry) []manifest.Entry {
+	ofSent := ByFolder(sent)
+	came, were := entriesIn(folders, sent, ofSent), entriesIn(folders, base, ofBase)
 	out := make([]manifest.Entry, 0, len(base)+len(sent))
 	for i := range folders {
 		if len(came[i]) > 0 {
@@ -262,14 +269,14 @@ func merge(folders []folderDigest, base []manifest.Entry, ofBase map[string][]in
 			out = append(out, base[at])
 		}
 	}
-	if !inOrder(out) { // folders that lie in one another, or an entry that comes twice
+	if !InOrder(out) { // folders that lie in one another, or an entry that comes twice
 		slices.SortFunc(out, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
 	}
 	return out
 }
 
-// inOrder tells whether entries are sorted and none comes twice.
-func inOrder(entries []manifest.Entry) bool {
+// InOrder tells whether entries are sorted and none comes twice.
+func InOrder(entries []manifest.Entry) bool {
 	for i := 1; i < len(entries); i++ {
 		if entries[i-1].Path >= entries[i].Path {
 			return false

@@ -1,0 +1,103 @@
+package calls
+
+import (
+	"crypto/sha256"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tartine/internal/diff"
+	"tartine/internal/manifest"
+	"tartine/internal/site"
+)
+
+// foldedUp is a content of which there is no list, until it is asked for one.
+type foldedUp struct {
+	entries []manifest.Entry
+	lists   int
+}
+
+func (f *foldedUp) Len() int                                { return len(f.entries) }
+func (f *foldedUp) Folded() bool                            { return true }
+func (f *foldedUp) Each(visit func(e *manifest.Entry) bool) { manifest.Each(f.entries, visit) }
+func (f *foldedUp) Entries() []manifest.Entry               { f.lists++; return f.entries }
+
+func foldedOf(texts map[string]string) *foldedUp {
+	out := &foldedUp{}
+	for path, text := range texts {
+		out.entries = append(out.entries, manifest.Entry{Path: path, Size: int64(len(text)), Digest: sha256.Sum256([]byte(text)),
+			Attributes: manifest.Attributes{Mode: 0o644, ModTime: time.Unix(1777617015, 0)}})
+	}
+	slices.SortFunc(out.entries, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
+	return out
+}
+
+// TestAContentThatIsHereIsDeployedWithoutAList deploys one for the first time, once more, and with a change.
+func TestAContentThatIsHereIsDeployedWithoutAList(t *testing.T) {
+	dir, texts := t.TempDir(), map[string]string{}
+	for i := range 300 {
+		texts[fmt.Sprintf("species/%02d/%03d.html", i/10, i)] = fmt.Sprint("species ", i)
+	}
+	open := func(path string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(texts[path])), nil }
+	compare := func(h *Here, change func(q *Comparing)) (*foldedUp, *diff.Result) {
+		c := foldedOf(texts)
+		found, err := Survey.On(t.Context(), h, Surveying{As: 1, Believe: true})
+		require.NoError(t, err)
+		q := &Comparing{As: 2, Survey: 1, Content: c, Tree: manifest.TreeOf(c.Each), Recorded: found.Number > 0}
+		change(q)
+		out, err := Compare.On(t.Context(), h, q)
+		require.NoError(t, err)
+		return c, out.Result
+	}
+	deploy := func(h *Here) *site.Outcome {
+		_, err := Stage.On(t.Context(), h, &Staging{As: 3, Comparison: 2, Plan: site.Plan{Open: open}})
+		require.NoError(t, err)
+		out, err := Publish.On(t.Context(), h, 3)
+		require.NoError(t, err)
+		require.True(t, out.Verified)
+		return out
+	}
+	asIs := func(*Comparing) {}
+	h := engineOf(t, dir)
+	c, result := compare(h, asIs)
+	require.NotNil(t, result.All, "all is new")
+	require.Equal(t, 300, deploy(h).SentFiles)
+	require.Zero(t, c.lists)
+
+	later := time.Now().Add(time.Hour) // as if all had been there for a while
+	require.NoError(t, os.Chtimes(filepath.Join(dir, ".www.tartine", "deployments", "1.json"), later, later))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, ".www.tartine", "deployments", "1.seen"), fmt.Appendf(nil, "%d\n", later.UnixNano()), 0o600))
+	h = engineOf(t, dir)
+	c, result = compare(h, asIs)
+	require.Equal(t, 300, result.Same)
+	require.False(t, result.Publishes(true))
+	require.Zero(t, c.lists)
+	missing, err := Held.On(t.Context(), h, 2)
+	require.NoError(t, err)
+	require.Empty(t, missing, "what was compared in brief can be asked about")
+
+	texts["species/07/071.html"], texts["species/new.html"] = "another", "new"
+	delete(texts, "species/08/080.html")
+	h = engineOf(t, dir)
+	c, result = compare(h, asIs)
+	require.Len(t, result.Changes, 3)
+	require.Equal(t, 298, result.Same)
+	require.Less(t, len(h.want), 30, "what is the same is in no list")
+	require.Equal(t, 2, deploy(h).SentFiles)
+	require.Zero(t, c.lists)
+	h = engineOf(t, dir)
+	report, err := Verify.On(t.Context(), h, VerifyingAgainst(&manifest.Manifest{Entries: foldedOf(texts).entries}, true))
+	require.NoError(t, err)
+	require.True(t, report.Matches())
+
+	c, result = compare(h, func(q *Comparing) { q.Rule.Nothing = true })
+	require.Len(t, result.Changes, 300, "all is to be sent")
+	require.Equal(t, 1, c.lists)
+}
