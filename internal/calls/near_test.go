@@ -77,6 +77,7 @@ func TestAContentThatIsHereIsDeployedWithoutAList(t *testing.T) {
 	h = engineOf(t, dir)
 	c, result = compare(h, asIs)
 	require.Equal(t, 300, result.Same)
+	require.NotNil(t, h.brief, "its tree digest is enough")
 	require.False(t, result.Publishes(true))
 	missing, err := Held.On(t.Context(), h, 2)
 	require.NoError(t, err)

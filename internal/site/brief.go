@@ -68,13 +68,20 @@ var errNotBrief = errors.New("much is not as it is recorded")
 
 // SurveyBriefly is Survey of a place whose record is believed; what it gives may have to be unfolded, see there.
 func (s *Site) SurveyBriefly(ctx context.Context) (*Survey, error) {
-	if s.isNear() && s.exists && s.record != "" {
+	if s.exists && s.record != "" && s.tellsEnough() {
 		out, err := s.surveyBriefly(ctx)
 		if err == nil || ctx.Err() != nil {
 			return out, err
 		}
 	}
 	return s.Survey(ctx, true)
+}
+
+// tellsEnough tells whether the place says of a file all that is recorded of it but for its content: else no folder would be as it
+// is recorded.
+func (s *Site) tellsEnough() bool {
+	able := s.Abilities()
+	return able.Modes && !able.NoTimes && able.TimeStep <= time.Second
 }
 
 // surveyBriefly fails where the site is not nearly as it is recorded, or anything is wrong: Survey finds out what.
@@ -112,11 +119,11 @@ func (s *Site) surveyBriefly(ctx context.Context) (*Survey, error) {
 		return nil, err
 	}
 	w := &briefWalk{site: s, shelf: shelf, known: known, out: &brief{count: h.Count, odd: map[string][]diff.Found{}, filled: map[string]bool{}},
-		settled: record.ModTime.Add(-max(settleTime, s.Abilities().TimeStep))}
+		step: timeStep(s.Abilities()), settled: record.ModTime.Add(-max(settleTime, s.Abilities().TimeStep))}
 	if err := w.walk(ctx, blocks.Ref{Name: h.Top, Entries: h.Count}); err != nil {
 		return nil, err
 	}
-	s.shelved.add(shelf)
+	s.shelved.add(shelf, s.isNear())
 	out.Recorded, out.tree, out.brief, out.Unsettled = h.manifest(), h.Tree, w.out, len(w.out.young)+w.out.doubts
 	out.Number, out.Paths, out.Sources, out.Anything = number, h.Count-w.out.hands, h.Deployment.Sources, w.out.filled["."]
 	s.seen = min(w.changed, begun.Add(-changeStep()).UnixNano())
@@ -128,8 +135,9 @@ func (s *Site) surveyBriefly(ctx context.Context) (*Survey, error) {
 type briefWalk struct {
 	site    *Site
 	shelf   *shelf
-	settled time.Time // what is dated later is not believed
-	known   int64     // nor what changed later; 0: the place does not tell
+	step    time.Duration // to which times are kept
+	settled time.Time     // what is dated later is not believed
+	known   int64         // nor what changed later; 0: the place does not tell
 
 	rooms sync.Pool // of *[]manifest.Entry, for what is recorded of a folder
 
@@ -207,7 +215,7 @@ func (w *briefWalk) folder(ctx context.Context, in briefFolder) (next []briefFol
 			here.folders = append(here.folders, describe(into.path, *info))
 			continue
 		}
-		if e == nil || !isAs(e, info) || !here.owner.is(owning{true, info.User.Known, info.User.ID, info.Group}) {
+		if e == nil || !isAs(e, info, w.step) || !here.owner.is(owning{true, info.User.Known, info.User.ID, info.Group}) {
 			odd = true
 			continue
 		}
@@ -249,7 +257,6 @@ func (w *briefWalk) keepOdd(here *brief, dir string, list []fsys.Info, entries [
 		}
 	}
 	found, as := []diff.Found{}, &inFolder{entries: entries}
-	step := timeStep(w.site.Abilities())
 	for i := range list {
 		info := &list[i]
 		path := fsys.Join(dir, info.Name)
@@ -261,12 +268,12 @@ func (w *briefWalk) keepOdd(here *brief, dir string, list []fsys.Info, entries [
 			continue
 		}
 		f := describe(path, *info)
-		if e != nil && isAs(e, info) {
+		if e != nil && isAs(e, info, w.step) {
 			own := *e
 			own.Path = path
 			f.Entry = with(&own, manifest.Digest{})
 		}
-		if e != nil && e.Kind == manifest.File && f.Kind == manifest.File && f.Other == 0 && e.Size == f.Size && diff.SameTime(e.ModTime, f.ModTime, step) {
+		if e != nil && e.Kind == manifest.File && f.Kind == manifest.File && f.Other == 0 && e.Size == f.Size && diff.SameTime(e.ModTime, f.ModTime, w.step) {
 			if w.isOld(e, info) {
 				f.Entry = with(f.Entry, e.Digest)
 			} else {

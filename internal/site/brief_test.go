@@ -6,17 +6,23 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"tartine/internal/fsys"
 	"tartine/internal/site"
 )
 
-// told writes down everything that a survey found.
-func told(s *site.Survey) string {
+// told writes down everything that a survey found, with times as the place keeps them.
+func (w *world) told(s *site.Survey) string {
+	step := time.Nanosecond
+	if w.far {
+		step = time.Second
+	}
 	var out strings.Builder
 	fmt.Fprintf(&out, "%+v\n", s.Summary)
 	for _, e := range s.Entries() {
@@ -24,9 +30,21 @@ func told(s *site.Survey) string {
 	}
 	for _, f := range s.Found {
 		fmt.Fprintf(&out, "found %s %s %o %d %s %s %d %v %v %v %d %d\n", f.Path, f.Kind, f.Mode, f.Size, f.Digest.Hex()[:8], f.Link,
-			f.ModTime.UnixNano(), f.Other, f.Filled, f.Owned, f.User, f.Group)
+			f.ModTime.Truncate(step).UnixNano(), f.Other, f.Filled, f.Owned, f.User, f.Group)
 	}
 	return out.String()
+}
+
+// everyWay is bothWays, and for a site far away.
+func everyWay(t *testing.T, test func(t *testing.T, newWorld func(t *testing.T) *world)) {
+	bothWays(t, test)
+	t.Run("far away", func(t *testing.T) {
+		test(t, func(t *testing.T) *world {
+			w := newWorld(t)
+			w.far = true
+			return w
+		})
+	})
 }
 
 // surveys gives the site as a brief survey tells it, and as a whole one does, whether the brief one was enough, and whether it was brief.
@@ -40,16 +58,20 @@ func (w *world) surveys() (brief, whole string, enough, wasBrief bool) {
 	_, enough = short.IsRecorded(short.Tree(), short.Paths)
 	wasBrief = short.IsBrief()
 	require.NoError(w.t, s.Unfold(w.t.Context(), short))
-	return told(short), told(all), enough, wasBrief
+	return w.told(short), w.told(all), enough, wasBrief
 }
 
 // TestABriefSurveyTellsWhatAWholeOneDoes alters a site in any way, or not at all.
 func TestABriefSurveyTellsWhatAWholeOneDoes(t *testing.T) {
-	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
+	everyWay(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
 		content := tree{"index.html": "1", "css/a.css": "a", "css/deep/b.css": "b", "a-b": "c", "a/b": "d", "a.d/e": "f", "l": "->index.html", "empty/": "", "cgi/tide.sh": "!sh"}
 		rapid.Check(t, func(r *rapid.T) {
 			w := newWorld(t)
-			w.mustDeploy(content)
+			w.mustDeploy(content, func(p *site.Plan) {
+				for i := range p.Want {
+					p.Want[i].ModTime = p.Want[i].ModTime.Add(123456789) // which a place far away does not keep
+				}
+			})
 			brief, whole, enough, _ := w.surveys()
 			require.True(r, enough, "nobody has touched it")
 			require.Equal(r, whole, brief)
@@ -242,4 +264,49 @@ func TestWhatNoManifestHoldsIsSurveyedWhole(t *testing.T) {
 	require.Equal(t, whole, brief)
 	require.Contains(t, brief, "xff")
 	require.False(t, wasBrief)
+}
+
+// TestTheRecordOfASiteFarAwayIsReadOnce deploys a change of a file, for which its record is asked for again and again.
+func TestTheRecordOfASiteFarAwayIsReadOnce(t *testing.T) {
+	w, c := newWorld(t), tree{}
+	w.far = true
+	for i := range 400 {
+		c[fmt.Sprintf("species/s%02d/%03d.html", i/10, i)] = fmt.Sprint("species ", i)
+	}
+	w.mustDeploy(c)
+	w.settled()
+	c["species/s07/071.html"] = "another"
+	var read atomic.Int32
+	w.between.Before = func(op string, names ...string) error {
+		if op == "open" && strings.HasSuffix(names[0], "1.blocks") {
+			read.Add(1)
+		}
+		return nil
+	}
+	s, plan, survey := w.planParts(t.Context(), c)
+	require.NotNil(t, plan, "it is compared in parts")
+	require.True(t, survey.IsBrief())
+	out, err := s.Deploy(t.Context(), plan, &site.Watch{})
+	require.NoError(t, err)
+	require.Equal(t, 1, out.SentFiles)
+	require.Equal(t, int32(1), read.Load())
+	w.verify(c)
+}
+
+// TestAPlaceThatTellsLittleIsSurveyedWhole has places that keep no modes, no times, or times to the minute.
+func TestAPlaceThatTellsLittleIsSurveyedWhole(t *testing.T) {
+	for name, can := range map[string]func(able *fsys.Abilities){
+		"no modes":          func(able *fsys.Abilities) { able.Modes = false },
+		"no times":          func(able *fsys.Abilities) { able.NoTimes = true },
+		"times in a minute": func(able *fsys.Abilities) { able.TimeStep = time.Minute },
+	} {
+		t.Run(name, func(t *testing.T) {
+			w := newWorld(t)
+			w.between.Can = func(able fsys.Abilities) fsys.Abilities { can(&able); return able }
+			w.mustDeploy(first)
+			brief, whole, _, wasBrief := w.surveys()
+			require.Equal(t, whole, brief)
+			require.False(t, wasBrief)
+		})
+	}
 }

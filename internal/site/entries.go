@@ -165,7 +165,7 @@ func (s *Site) recordedTree(ctx context.Context, number int) (*manifest.Manifest
 	if err != nil {
 		return nil, h.Tree, err
 	}
-	s.shelved.add(shelf)
+	s.shelved.add(shelf, s.isNear())
 	m := h.manifest()
 	if m.Entries, err = blocks.Read(blocks.Ref{Name: h.Top, Entries: h.Count}, shelf.size(), shelf.block); err != nil && !isRecordError(err) {
 		err = &RecordError{s.inRecord(deploymentFile(number)), err}
@@ -200,7 +200,7 @@ func (s *Site) openShelf(ctx context.Context, h *head, whole bool) (*shelf, erro
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(s.jobs)
 	for i, f := range h.Blocks {
-		if known := s.shelved.file(f.Of); known != nil && !whole {
+		if known := s.shelved.file(f.Of); known != nil && (!whole || known.Whole()) {
 			read[i] = known
 			continue
 		}
@@ -254,7 +254,8 @@ func (s *Site) openBlocks(ctx context.Context, number int) (*blocks.File, error)
 }
 
 // shelved is which blocks the files have that were read, so that the next deployment need not read them again. What is in
-// a file does not change once a deployment names it that is current or was.
+// a file does not change once a deployment names it that is current or was. Of a file that was read whole, since the place is far
+// away, all is kept: it is asked for again and again.
 type shelved struct {
 	mu    sync.Mutex
 	files map[int]*blocks.File
@@ -263,14 +264,17 @@ type shelved struct {
 // mostShelved is of how many files that is remembered.
 const mostShelved = 64
 
-func (s *shelved) add(read *shelf) {
+func (s *shelved) add(read *shelf, near bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.files == nil || len(s.files) > mostShelved {
 		s.files = map[int]*blocks.File{}
 	}
 	for number, file := range read.files {
-		s.files[number] = file.Index()
+		if near {
+			file = file.Index()
+		}
+		s.files[number] = file
 	}
 }
 

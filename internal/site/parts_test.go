@@ -114,6 +114,8 @@ func TestPartsAreComparedAndRecordedAsTheWholeIs(t *testing.T) {
 	inParts := 0
 	rapid.Check(t, func(r *rapid.T) {
 		whole, parts := newWorld(t), newWorld(t)
+		whole.far = rapid.Bool().Draw(r, "far away")
+		parts.far = whole.far
 		before := anyTree().Draw(r, "first")
 		whole.mustDeploy(before)
 		parts.mustDeploy(before)

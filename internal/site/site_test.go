@@ -36,6 +36,35 @@ type world struct {
 	lease    time.Duration
 	jobs     int
 	whole    bool // no survey is brief
+	far      bool // the place is farPlace
+}
+
+// farPlace is a place as one at the other end of a connection tells of it: times in seconds, nothing of owners nor of changes,
+// and none of what a system does for those who are on it.
+type farPlace struct{ fsys.FS }
+
+func (f farPlace) Abilities() fsys.Abilities {
+	out := f.FS.Abilities()
+	out.TimeStep = time.Second
+	return out
+}
+
+func (f farPlace) List(ctx context.Context, dir string) ([]fsys.Info, error) {
+	list, err := f.FS.List(ctx, dir)
+	for i := range list {
+		list[i] = fromAfar(list[i])
+	}
+	return list, err
+}
+
+func (f farPlace) Lstat(ctx context.Context, name string) (fsys.Info, error) {
+	info, err := f.FS.Lstat(ctx, name)
+	return fromAfar(info), err
+}
+
+func fromAfar(info fsys.Info) fsys.Info {
+	info.ModTime, info.Changed, info.User, info.Group = info.ModTime.Truncate(time.Second), time.Time{}, fsys.User{}, 0
+	return info
 }
 
 func newWorld(t *testing.T) *world {
@@ -64,7 +93,11 @@ func (w *world) open(ctx context.Context) (*site.Site, error) {
 	if w.whole {
 		brief = math.MaxInt
 	}
-	return site.Open(ctx, w.between, "www", filepath.Join(w.dir, "www"), site.Options{Jobs: w.jobs, Switch: w.switched, Lease: w.lease, Brief: brief})
+	var at fsys.FS = w.between
+	if w.far {
+		at = farPlace{at}
+	}
+	return site.Open(ctx, at, "www", filepath.Join(w.dir, "www"), site.Options{Jobs: w.jobs, Switch: w.switched, Lease: w.lease, Brief: brief})
 }
 
 // tree is a content or a site in short: a text that begins with -> is a link, a name that ends in / a folder.

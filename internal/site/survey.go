@@ -187,7 +187,7 @@ func (s *Site) walk(ctx context.Context, out *Survey, known func() []manifest.En
 		)
 		for i := range list {
 			info := &list[i]
-			if e := as.find(info.Name); e != nil && isAs(e, info) {
+			if e := as.find(info.Name); e != nil && isAs(e, info, time.Nanosecond) {
 				found = append(found, foundAs(e, info))
 				continue
 			}
@@ -288,13 +288,13 @@ func (in *inFolder) find(name string) *manifest.Entry {
 	return nil
 }
 
-// isAs tells whether what was found is all that an entry says, but for its content.
-func isAs(e *manifest.Entry, info *fsys.Info) bool {
+// isAs tells whether what was found is all that an entry says, but for its content, where times are kept to some granularity.
+func isAs(e *manifest.Entry, info *fsys.Info, step time.Duration) bool {
 	switch {
 	case e.Owner != nil || e.Hand:
 		return false // which what was found does not say
 	case e.Kind == manifest.File:
-		return info.Mode.IsRegular() && e.Size == info.Size && e.Mode == info.Mode.Perm() && e.ModTime.Equal(info.ModTime)
+		return info.Mode.IsRegular() && e.Size == info.Size && e.Mode == info.Mode.Perm() && (e.ModTime.Equal(info.ModTime) || diff.SameTime(e.ModTime, info.ModTime, step))
 	case e.Kind == manifest.Link:
 		return info.Mode.Type() == fs.ModeSymlink && e.Link == info.Link
 	}

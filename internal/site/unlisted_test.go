@@ -210,13 +210,9 @@ func TestWhatIsLeftOfADeploymentWithoutAListIsUsed(t *testing.T) {
 	w.verify(c)
 }
 
-// TestWhatNeedsAListHasOne takes each way that content can take other than from a supplier.
+// TestWhatNeedsAListHasOne takes each way that content can take other than being sent as it is.
 func TestWhatNeedsAListHasOne(t *testing.T) {
 	for name, change := range map[string]func(*site.Plan){
-		"no supplier": func(p *site.Plan) {
-			c := p.Supply.(*stock).content
-			p.Supply, p.Open = nil, func(path string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(c[path])), nil }
-		},
 		"a tree beside it": func(p *site.Plan) { p.Beside = &site.Beside{Root: "other", Dest: "."} },
 		"all is sent":      func(p *site.Plan) { p.SendAll = true },
 		"by hand":          func(p *site.Plan) { p.Hand = true },

@@ -148,6 +148,9 @@ func (f *File) Close() error {
 // Index gives the file without its blocks: what is in it is known then, and takes little memory. It need not be closed.
 func (f *File) Index() *File { return &File{index: slices.Clone(f.index), size: f.size} }
 
+// Whole tells whether its blocks are known, too.
+func (f *File) Whole() bool { return f.at != nil }
+
 // Size gives how many bytes the file has.
 func (f *File) Size() int64 { return f.size }
 
