@@ -133,3 +133,45 @@ func TestALittleIsComparedInParts(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, report.Matches())
 }
+
+// TestWhatGoesByHandIsComparedInParts wants nothing, has one file go, and leaves all else as it is.
+func TestWhatGoesByHandIsComparedInParts(t *testing.T) {
+	dir, c := t.TempDir(), content{}
+	for i := range 9000 {
+		c[fmt.Sprintf("species/%03d/%04d.html", i/20, i)] = "species"
+	}
+	c.deploy(t, session(t, dir))
+	later := time.Now().Add(time.Hour) // as if all had been there for a while
+	require.NoError(t, os.Chtimes(filepath.Join(dir, ".www.tartine", "deployments", "1.json"), later, later))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, ".www.tartine", "deployments", "1.seen"), fmt.Appendf(nil, "%d\n", later.UnixNano()), 0o600))
+	client := session(t, dir)
+	_, err := calls.Survey.On(t.Context(), client, calls.Surveying{As: 1, Believe: true})
+	require.NoError(t, err)
+	wanted := site.Wanted{Kept: []string{"."}, Gone: []string{"species/007/0140.html"}}
+	compared, err := calls.Compare.On(t.Context(), client, &calls.Comparing{As: 2, Survey: 1, Recorded: true, Wanted: wanted})
+	require.NoError(t, err)
+	require.Len(t, compared.Result.Changes, 1)
+	require.Zero(t, compared.Result.Same)
+
+	opened, _, place, err := openIn(dir)(t.Context(), Root{Path: "www"})
+	require.NoError(t, err)
+	defer place.Close()
+	far := &server{here: calls.NewHere(opened)}
+	_, err = calls.Survey.On(t.Context(), far.here, calls.Surveying{As: 1, Believe: true})
+	require.NoError(t, err)
+	answer, err := far.compareInParts(t.Context(), &compareCall{Survey: 1, Whole: true}, &calls.Comparing{As: 2, Survey: 1, Wanted: wanted}, &manifest.Folded{}, &site.Watch{})
+	require.NoError(t, err)
+	require.NotNil(t, answer, "it is enough to know parts")
+	require.Len(t, answer.Changes, 1)
+	_, err = calls.Stage.On(t.Context(), client, &calls.Staging{As: 3, Comparison: 2, Plan: site.Plan{Result: compared.Result, Hand: true, RemoveStrays: true,
+		Kept: wanted.Kept, Gone: wanted.Gone}})
+	require.NoError(t, err)
+	out, err := calls.Publish.On(t.Context(), client, 3)
+	require.NoError(t, err)
+	require.True(t, out.Verified)
+	delete(c, "species/007/0140.html")
+	require.Equal(t, c, stands(t, dir))
+	report, err := calls.Verify.On(t.Context(), client, calls.VerifyingAgainst(&manifest.Manifest{Entries: c.entries()}, true))
+	require.NoError(t, err)
+	require.True(t, report.Matches())
+}

@@ -349,20 +349,21 @@ func (s *server) doCompare(ctx context.Context, m *message, watch *site.Watch) (
 
 // compareInParts compares those parts of the site that differ; nil: all of it must be compared.
 func (s *server) compareInParts(ctx context.Context, call *compareCall, asked *calls.Comparing, sent *manifest.Folded, watch *site.Watch) (*compareAnswer, error) {
-	if len(call.Folders) > 0 {
+	none := call.Whole && call.Entries == 0 // nothing is wanted
+	if len(call.Folders) > 0 || none {
 		survey, err := s.here.Survey(call.Survey)
 		if err != nil {
 			return nil, err
 		}
 		s.folders = call.Folders
-		if s.different, err = s.here.Site.Differing(ctx, survey, treeparts.OfSite(call.Folders), treeparts.SameAs(call.Folders)); err != nil {
+		if s.different, err = s.here.Site.Differing(ctx, survey, &asked.Wanted, treeparts.OfSite(call.Folders), treeparts.SameAs(call.Folders)); err != nil {
 			return nil, err
 		}
 		if s.different != nil && len(s.different.Parts) > 0 {
 			return &compareAnswer{NeedFolders: s.different.Parts}, nil
 		}
 	}
-	if s.different == nil || call.Whole || len(call.Folders)+call.Entries == 0 {
+	if s.different == nil || !none && (call.Whole || len(call.Folders)+call.Entries == 0) {
 		return nil, nil
 	}
 	if !sent.InOrder() {

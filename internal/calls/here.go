@@ -131,7 +131,7 @@ func compare(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) (*Co
 		return compareParts(ctx, h, q, watch)
 	}
 	all, sent := q.Content.(*manifest.Folded)
-	near := q.Content != nil && q.Content.Folded() && !sent // it was not sent here, but is here
+	near := q.Content != nil && !sent // it was not sent here, but is here
 	if near {
 		if out, err := compareNear(ctx, h, q, watch); err != nil || out != nil {
 			return out, err
@@ -141,7 +141,7 @@ func compare(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) (*Co
 	if err != nil {
 		return nil, err
 	}
-	if near && found.Number == 0 && !found.Anything {
+	if near && q.Content.Folded() && found.Number == 0 && !found.Anything {
 		all = manifest.FoldAll(q.Content.Each)
 	}
 	if all != nil {
@@ -163,7 +163,7 @@ func compare(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) (*Co
 	return &Compared{Result: result}, nil
 }
 
-// compareNear compares a content that is folded up, and here: nil where all of the site must be compared.
+// compareNear compares a content that is here: nil where all of the site must be compared.
 func compareNear(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) (*Compared, error) {
 	found, err := h.Survey(q.Survey)
 	if err != nil {
@@ -174,11 +174,11 @@ func compareNear(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) 
 			return &Compared{Result: result}, nil
 		}
 	}
-	if !h.Site.InParts(found, &q.Wanted) {
+	if !h.Site.InParts(found, &q.Wanted) || q.isOpen() {
 		return nil, nil
 	}
 	parts, of := treeparts.Of(q.Content.Each)
-	different, err := h.Site.Differing(ctx, found, treeparts.OfSite(parts), treeparts.SameAs(parts))
+	different, err := h.Site.Differing(ctx, found, &q.Wanted, treeparts.OfSite(parts), treeparts.SameAs(parts))
 	if err != nil || different == nil {
 		return nil, err
 	}

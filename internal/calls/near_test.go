@@ -98,6 +98,11 @@ func TestAContentThatIsHereIsDeployedWithoutAList(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, report.Matches())
 
+	c, _ = compare(h, func(q *Comparing) {
+		q.Content.(*foldedUp).entries[0].Digest, q.Tree = manifest.Digest{}, manifest.Digest{}
+	})
+	require.Equal(t, 1, c.lists, "digests that are open are noted in a list")
+
 	c, result = compare(h, func(q *Comparing) { q.Rule.Nothing = true })
 	require.Len(t, result.Changes, 300, "all is to be sent")
 	require.Equal(t, 1, c.lists)

@@ -102,7 +102,7 @@ func (s *Site) surveyBriefly(ctx context.Context) (*Survey, error) {
 	if err := s.lookAgain(ctx); err != nil {
 		return nil, err
 	}
-	if leaving, err := s.readLeaving(ctx, number); err != nil || len(leaving) > 0 {
+	if out.leaving, err = s.readLeaving(ctx, number); err != nil || len(out.leaving) > little(h.Count) {
 		return nil, errors.Join(err, errNotBrief)
 	}
 	shelf, err := s.openShelf(ctx, h, true)
@@ -227,6 +227,7 @@ func (w *briefWalk) folder(ctx context.Context, in briefFolder) (next []briefFol
 	}
 	for _, b := range below {
 		if !entered[b.Name] {
+			odd = true // it may be empty now
 			next = append(next, briefFolder{path: fsys.Join(in.path, b.Name), recorded: b.Ref, gone: true})
 		}
 	}

@@ -397,6 +397,10 @@ func (p *publish) list() (out []manifest.Entry, asWanted bool) {
 		changes    = inOrder(plan.Result.Changes, func(c *diff.Change) string { return c.Path() })
 		before     = inOrder(plan.Survey.Known(), func(e *manifest.Entry) string { return e.Path })
 	)
+	givesWay := func(was *manifest.Entry) bool {
+		return belowLeaf(plan.Want, was.Path) || was.Kind != manifest.Dir && inTheWay(plan.Want, was.Path)
+	}
+	stays := func(was *manifest.Entry) bool { return keep != nil && keep(was.Path) && !givesWay(was) }
 	if p.fresh && len(p.undone) == 0 && keep == nil && !plan.Hand {
 		return plan.Want, true // all of it is there, and nothing else
 	}
@@ -422,24 +426,25 @@ func (p *publish) list() (out []manifest.Entry, asWanted bool) {
 				}
 			}
 			out = append(out, e)
-		case was != nil && f == nil && plan.Hand && !was.Hand && !undone && keep != nil && keep(path):
+		case was != nil && f == nil && plan.Hand && !was.Hand && !undone && stays(was):
 			out = append(out, *was) // somebody removed it, which is still to be told
 		case was == nil || f == nil, c != nil && c.Status == diff.Retired && !undone: // it is gone
 		case c != nil && c.Status == diff.Stray && plan.RemoveStrays && !undone:
-		case undone, was.Hand && (goes == nil || !goes(path)), keep != nil && keep(path):
+		case undone, was.Hand && (goes == nil || !goes(path)) && !givesWay(was), stays(was):
 			out = append(out, *was)
 		}
 	})
-	out = withoutFilled(out)
+	out = withoutFilled(out, plan.Survey.rest.keeps)
 	return out, recorded == nil && len(p.undone) == 0 && len(out) == len(plan.Want)
 }
 
-// withoutFilled leaves out folders that follow from what is in them.
-func withoutFilled(entries []manifest.Entry) []manifest.Entry {
+// withoutFilled leaves out folders that follow from what is in them. More tells whether there is more in one than is among the
+// entries.
+func withoutFilled(entries []manifest.Entry, more func(dir string) bool) []manifest.Entry {
 	out := entries[:0]
 	for i, e := range entries {
 		if e.Plain() {
-			if _, filled := manifest.FindBelow(entries[i+1:], e.Path); filled {
+			if _, filled := manifest.FindBelow(entries[i+1:], e.Path); filled || more(e.Path) {
 				continue
 			}
 		}

@@ -127,14 +127,14 @@ func (s *Site) part(survey *Survey, want *Wanted, result *diff.Result) {
 
 // inTheWay tells whether something is wanted below a file, or as a file above it.
 func inTheWay(want []manifest.Entry, path string) bool {
-	at := func(name string) (int, bool) {
-		return slices.BinarySearchFunc(want, name, func(e manifest.Entry, name string) int { return strings.Compare(e.Path, name) })
-	}
-	if i, _ := at(path + "/"); i < len(want) && strings.HasPrefix(want[i].Path, path+"/") {
-		return true
-	}
+	i, _ := manifest.Find(want, path+"/")
+	return i < len(want) && strings.HasPrefix(want[i].Path, path+"/") || belowLeaf(want, path)
+}
+
+// belowLeaf tells whether a file or a link is wanted above a path.
+func belowLeaf(want []manifest.Entry, path string) bool {
 	for slash := strings.LastIndexByte(path, '/'); slash > 0; slash = strings.LastIndexByte(path[:slash], '/') {
-		if i, found := at(path[:slash]); found && want[i].Kind != manifest.Dir {
+		if i, found := manifest.Find(want, path[:slash]); found && want[i].Kind != manifest.Dir {
 			return true
 		}
 	}

@@ -18,9 +18,9 @@ import (
 // Most deployments change little of a site that is nearly as it is recorded. A brief survey has found that out (see brief.go), and
 // whoever wants the change knows in which folders something else is wanted than is recorded. So these alone are compared,
 // published and recorded, beside those that are not as they are recorded: what is wanted, found and recorded is known of them, and
-// of all else that it is what it was. Where
-// more is to be known, since something is to be kept or to leave later, or a whole tree is built, the survey is unfolded, and
-// all of it is compared.
+// of all else that it is what it was. What stays although it is not wanted is left out likewise, where it is as it is recorded.
+// Where more is to be known, since times alone are compared, or a whole tree is built, the survey is unfolded, and all of it is
+// compared.
 
 // Part is what is directly in a folder, or, of a large one, a part of that: from a name on up to another one.
 type Part struct {
@@ -37,6 +37,9 @@ type Different struct {
 	recorded []manifest.Entry // in them, and in folders in which nothing is wanted any more; sorted by path
 	dirs     []string         // folders that have an entry of their own, in any order
 	wanted   []string         // folders in which something is wanted
+	stay     []string         // folders of entries that are left out, since they stay although they are not wanted; in any order
+	kept     int              // those entries
+	bytes    int64            // of their files
 }
 
 // little gives how many of so many entries may differ for a site to be compared in parts.
@@ -44,14 +47,14 @@ func little(entries int) int { return max(entries/8, 4096) }
 
 // InParts tells whether a site may be compared in parts.
 func (s *Site) InParts(survey *Survey, want *Wanted) bool {
-	return survey.brief != nil && s.trees == "" && len(want.Kept)+len(want.Gone) == 0 && !want.Rule.Nothing && !want.Rule.Times &&
-		want.Retire.After <= 0 && len(survey.brief.young) <= little(survey.brief.count)
+	return survey.brief != nil && s.trees == "" && !want.Rule.Nothing && !want.Rule.Times &&
+		len(survey.brief.young) <= little(survey.brief.count)
 }
 
 // Differing finds the parts of which same does not tell that what is recorded there is what is wanted. The parts are all in which
-// anything is wanted, those of a folder one behind the other. Same is called from several goroutines at once, with entries whose
+// anything is wanted, those of a folder one behind the other; of want it counts what is kept and what goes. Same is called from several goroutines at once, with entries whose
 // paths are the names in the folder, and must not keep them. It gives nil where that is not a little.
-func (s *Site) Differing(ctx context.Context, survey *Survey, parts []Part, same func(part int, entries []manifest.Entry) bool) (*Different, error) {
+func (s *Site) Differing(ctx context.Context, survey *Survey, want *Wanted, parts []Part, same func(part int, entries []manifest.Entry) bool) (*Different, error) {
 	h, shelf, err := s.openRecord(ctx, survey.Number)
 	defer shelf.close()
 	if err != nil {
@@ -64,6 +67,7 @@ func (s *Site) Differing(ctx context.Context, survey *Survey, parts []Part, same
 		seen  = make([]bool, len(parts))
 		mu    sync.Mutex
 		most  = little(survey.brief.count)
+		keep  = Keeping(want.Kept, want.Gone)
 		ill   bool // the parts of a folder are not in order
 	)
 	for i := range parts {
@@ -76,8 +80,12 @@ func (s *Site) Differing(ctx context.Context, survey *Survey, parts []Part, same
 		young[path] = true
 	}
 	err = s.eachFolder(ctx, blocks.Ref{Name: h.Top, Entries: h.Count}, shelf, func(dir string, entries []manifest.Entry) {
-		var differ, was []int // parts, and what is recorded in them by index
-		var dirs []string
+		var (
+			differ, was []int // parts, and what is recorded in them by index
+			dirs        []string
+			kept        int
+			bytes       int64
+		)
 		rest, disorder := 0, false
 		for i := range entries {
 			if entries[i].Kind == manifest.Dir {
@@ -86,6 +94,16 @@ func (s *Site) Differing(ctx context.Context, survey *Survey, parts []Part, same
 		}
 		first, wanted := of[dir]
 		_, isOdd := survey.brief.odd[dir]
+		unwanted := func(from, until int) {
+			for j := from; j < until; j++ {
+				stays := keep != nil && !isOdd && entries[j].Kind != manifest.Dir // which may be filled now
+				if path := fsys.Join(dir, entries[j].Path); stays && !young[path] && keep(path) {
+					kept, bytes = kept+1, bytes+max(entries[j].Size, 0)
+				} else {
+					was = append(was, j)
+				}
+			}
+		}
 		for i := first; wanted && i < len(parts) && parts[i].Dir == dir; i++ {
 			from, until := within(entries, parts[i])
 			if disorder = disorder || from < rest; disorder {
@@ -95,9 +113,7 @@ func (s *Site) Differing(ctx context.Context, survey *Survey, parts []Part, same
 			for j := from; !differs && j < until; j++ {
 				differs = len(young) > 0 && young[fsys.Join(dir, entries[j].Path)]
 			}
-			for j := rest; j < from; j++ { // between two parts nothing is wanted
-				was = append(was, j)
-			}
+			unwanted(rest, from) // between two parts nothing is
 			if rest = until; differs {
 				differ = append(differ, i)
 				for j := from; j < until; j++ {
@@ -105,9 +121,7 @@ func (s *Site) Differing(ctx context.Context, survey *Survey, parts []Part, same
 				}
 			}
 		}
-		for j := rest; j < len(entries); j++ {
-			was = append(was, j)
-		}
+		unwanted(rest, len(entries))
 		mu.Lock()
 		defer mu.Unlock()
 		ill = ill || disorder
@@ -117,7 +131,10 @@ func (s *Site) Differing(ctx context.Context, survey *Survey, parts []Part, same
 		for i := first; wanted && i < len(parts) && parts[i].Dir == dir; i++ {
 			seen[i] = true
 		}
-		out.Parts = append(out.Parts, differ...)
+		out.Parts, out.kept, out.bytes = append(out.Parts, differ...), out.kept+kept, out.bytes+bytes
+		if kept > 0 {
+			out.stay = append(out.stay, dir)
+		}
 		for _, j := range was {
 			e := entries[j]
 			e.Path = fsys.Join(dir, e.Path)
@@ -198,16 +215,29 @@ func (s *Site) eachFolder(ctx context.Context, top blocks.Ref, shelf *shelf, vis
 type rest struct {
 	wanted []string // folders in which something is wanted
 	stays  []string // folders that have an entry of their own, and stay as they are
+	kept   []string // folders in which something stays although it is not wanted, sorted
+}
+
+// keeps tells whether something stays in a folder, or below it, although it is not wanted.
+func (r *rest) keeps(dir string) bool {
+	if r == nil {
+		return false
+	}
+	if _, in := slices.BinarySearch(r.kept, dir); in {
+		return true
+	}
+	i, _ := slices.BinarySearch(r.kept, dir+"/")
+	return i < len(r.kept) && strings.HasPrefix(r.kept[i], dir+"/")
 }
 
 // CompareParts is Compare of those parts that differ: of them are the entries that are wanted, and so many are wanted in all. It gives
 // what was surveyed of them, to go on with; nil: all of the site must be compared, which may be since they are of another survey.
 func (s *Site) CompareParts(ctx context.Context, of *Survey, d *Different, want *Wanted, paths int, told func(bytes int64)) (*Survey, *diff.Result, error) {
 	b := of.brief
-	if b == nil || of != d.survey || b.count-len(d.recorded) != paths-len(want.Entries) { // what is the same is as much on both sides
+	if b == nil || of != d.survey || b.count-len(d.recorded)-d.kept != paths-len(want.Entries) { // what is the same is as much on both sides
 		return nil, nil, nil
 	}
-	survey, bytes := d.unfold(), int64(0)
+	survey, bytes := d.unfold(), d.bytes
 	for i := range d.recorded {
 		if e := &d.recorded[i]; !b.isOdd(e.Path) {
 			bytes += max(e.Size, 0)
@@ -217,7 +247,7 @@ func (s *Site) CompareParts(ctx context.Context, of *Survey, d *Different, want 
 	if err != nil {
 		return nil, nil, err
 	}
-	result.Same, result.SameBytes = result.Same+b.count-len(d.recorded), result.SameBytes+b.bytes-bytes
+	result.Same, result.SameBytes = result.Same+b.count-len(d.recorded)-d.kept, result.SameBytes+b.bytes-bytes
 	return survey, result, nil
 }
 
@@ -233,7 +263,7 @@ func (d *Different) unfold() *Survey {
 		young[path] = true
 	}
 	record.Entries = d.recorded
-	out.Recorded, out.brief, out.rest = &record, nil, &rest{wanted: d.wanted}
+	out.Recorded, out.brief, out.rest = &record, nil, &rest{wanted: d.wanted, kept: slices.Sorted(slices.Values(d.stay))}
 	for i := range d.recorded {
 		e := &d.recorded[i]
 		if e.Kind == manifest.Dir || b.isOdd(e.Path) { // which is among the others

@@ -53,18 +53,22 @@ func partsOf(entries []manifest.Entry) (parts []site.Part, of [][]manifest.Entry
 }
 
 // planParts plans for a content as an agent does; nil: all of the site must be compared.
-func (w *world) planParts(ctx context.Context, c tree) (*site.Site, *site.Plan, *site.Survey) {
+func (w *world) planParts(ctx context.Context, c tree, change ...func(*site.Wanted)) (*site.Site, *site.Plan, *site.Survey) {
 	w.t.Helper()
 	s, err := w.open(ctx)
 	require.NoError(w.t, err)
 	survey, err := s.SurveyBriefly(ctx)
 	require.NoError(w.t, err)
 	want := c.entries()
-	if !s.InParts(survey, &site.Wanted{}) {
+	wanted := site.Wanted{}
+	for _, f := range change {
+		f(&wanted)
+	}
+	if !s.InParts(survey, &wanted) {
 		return s, nil, survey
 	}
 	parts, of := partsOf(want)
-	different, err := s.Differing(ctx, survey, parts, func(part int, entries []manifest.Entry) bool {
+	different, err := s.Differing(ctx, survey, &wanted, parts, func(part int, entries []manifest.Entry) bool {
 		return slices.EqualFunc(of[part], entries, func(want, is manifest.Entry) bool {
 			_, want.Path = fsys.Split(want.Path)
 			return want.Equal(is) && want.Hand == is.Hand
@@ -79,10 +83,11 @@ func (w *world) planParts(ctx context.Context, c tree) (*site.Site, *site.Plan, 
 		some = append(some, of[i]...)
 	}
 	slices.SortFunc(some, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
-	found, result, err := s.CompareParts(ctx, survey, different, &site.Wanted{Entries: some}, len(want), nil)
+	wanted.Entries = some
+	found, result, err := s.CompareParts(ctx, survey, different, &wanted, len(want), nil)
 	require.NoError(w.t, err)
 	require.NotNil(w.t, found)
-	return s, &site.Plan{Want: some, Survey: found, Result: result, Last: []string{"*.html"}, Origin: &manifest.Origin{User: "warden"},
+	return s, &site.Plan{Want: some, Survey: found, Result: result, Kept: wanted.Kept, Gone: wanted.Gone, Last: []string{"*.html"}, Origin: &manifest.Origin{User: "warden"},
 		Open: func(path string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(c[path])), nil }}, survey
 }
 
@@ -104,6 +109,9 @@ func saidOf(r *diff.Result) (out []string) {
 		c := &r.Changes[i]
 		out = append(out, fmt.Sprint(c.Status, c.Path(), c.Size(), c.Drifted, c.Foreign, c.Hand, c.ModeOnly, c.Want != nil, c.Found != nil))
 	}
+	for _, l := range r.Leaving {
+		out = append(out, "leaving "+l.Path)
+	}
 	return append(out, fmt.Sprint(r.Same, r.SameBytes, r.Stale))
 }
 
@@ -111,7 +119,7 @@ func saidOf(r *diff.Result) (out []string) {
 // beside one of which parts are.
 func TestPartsAreComparedAndRecordedAsTheWholeIs(t *testing.T) {
 	t.Parallel()
-	inParts := 0
+	inParts, byHand := 0, 0
 	rapid.Check(t, func(r *rapid.T) {
 		whole, parts := newWorld(t), newWorld(t)
 		whole.far = rapid.Bool().Draw(r, "far away")
@@ -139,19 +147,24 @@ func TestPartsAreComparedAndRecordedAsTheWholeIs(t *testing.T) {
 				whole.alter(a)
 				parts.alter(a)
 			}
-			_, want, err := whole.plan(t.Context(), next)
+			change := staying(r, next, whole.stands())
+			all, want, err := whole.plan(t.Context(), next, change)
 			require.NoError(t, err)
-			s, plan, _ := parts.planParts(t.Context(), next)
+			s, plan, _ := parts.planParts(t.Context(), next, change)
 			if plan == nil {
-				all := func(p *site.Plan) { p.RemoveStrays = true } // which may be in the way
-				parts.mustDeploy(next, all)
-				whole.mustDeploy(next, all)
+				strays := func(p *site.Plan) { p.RemoveStrays = true } // which may be in the way
+				parts.mustDeploy(next, strays)
+				whole.mustDeploy(next, strays)
 				before = next
 				continue
 			}
 			inParts++
 			require.Equal(t, saidOf(want.Result), saidOf(plan.Result))
 			plan.RemoveStrays = rapid.Bool().Draw(r, "remove strays")
+			if plan.Hand = len(plan.Kept) > 0 && plan.Kept[0] == "."; plan.Hand {
+				plan.RemoveStrays = true
+				byHand++
+			}
 			for _, blocker := range diff.Blockers(plan.Result, plan.RemoveStrays) {
 				require.NotEmpty(t, blocker)
 				plan.RemoveStrays = true
@@ -159,15 +172,46 @@ func TestPartsAreComparedAndRecordedAsTheWholeIs(t *testing.T) {
 			out, err := s.Deploy(t.Context(), plan, &site.Watch{})
 			require.NoError(t, err)
 			require.Empty(t, out.Failed)
-			other := whole.mustDeploy(next, func(p *site.Plan) { p.RemoveStrays = plan.RemoveStrays })
+			want.RemoveStrays, want.Hand = plan.RemoveStrays, plan.Hand
+			other, err := all.Deploy(t.Context(), want, &site.Watch{})
+			require.NoError(t, err)
+			require.Equal(t, whole.recorded(), parts.recorded(), "what is recorded is the same")
 			require.Equal(t, whole.outcome(), parts.outcome())
 			require.Equal(t, []int{other.SentFiles, other.Reused, other.Number}, []int{out.SentFiles, out.Reused, out.Number})
 			require.Equal(t, whole.stands(), parts.stands())
-			require.Equal(t, whole.recorded(), parts.recorded(), "what is recorded is the same")
 			before = next
 		}
 	})
 	require.Positive(t, inParts)
+	require.Positive(t, byHand)
+}
+
+// staying has some paths stay as they are, or all that is not wanted, as where a person puts single files beside it; and what is
+// retired stay for a while, or not.
+func staying(r *rapid.T, next, stands tree) func(*site.Wanted) {
+	kept := rapid.SampledFrom([][]string{nil, nil, {"."}, {"a"}, {"a/b", "b"}, {"index.html"}}).Draw(r, "kept")
+	var gone []string
+	if len(kept) > 0 {
+		gone = rapid.SampledFrom([][]string{nil, {"a/b"}, {"uploads", "index.html"}}).Draw(r, "gone")
+	}
+	for path := range stands { // nothing is wanted where something else stays
+		path = strings.TrimSuffix(path, "/")
+		for other := range next {
+			if name := strings.TrimSuffix(other, "/"); len(kept) > 0 && (strings.HasPrefix(name, path+"/") || strings.HasPrefix(path, name+"/")) {
+				delete(next, other)
+			}
+		}
+	}
+	for _, k := range kept {
+		for _, path := range slices.Sorted(maps.Keys(next)) {
+			name := strings.TrimSuffix(path, "/")
+			if k == "." && rapid.IntRange(0, 3).Draw(r, "by hand") > 0 || name == k || strings.HasPrefix(name, k+"/") || strings.HasPrefix(k, name+"/") {
+				delete(next, path)
+			}
+		}
+	}
+	retire := site.Retire{After: rapid.SampledFrom([]time.Duration{0, time.Hour}).Draw(r, "after"), Now: rapid.Bool().Draw(r, "now"), Last: []string{"*.html"}}
+	return func(w *site.Wanted) { w.Kept, w.Gone, w.Retire = kept, gone, retire }
 }
 
 // withModes gives some folders with content a mode of their own, and an empty one.
@@ -341,7 +385,7 @@ func TestARecordThatGoesMeanwhileIsNotTakenForAnother(t *testing.T) {
 	var overtaken *site.OvertakenError
 	_, err := s.Deploy(t.Context(), plan, &site.Watch{})
 	require.ErrorAs(t, err, &overtaken)
-	_, err = s.Differing(t.Context(), brief, nil, func(int, []manifest.Entry) bool { return true })
+	_, err = s.Differing(t.Context(), brief, &site.Wanted{}, nil, func(int, []manifest.Entry) bool { return true })
 	require.ErrorAs(t, err, &overtaken)
 	require.Equal(t, tree{"index.html": "other 6"}, w.stands())
 }
@@ -361,22 +405,22 @@ func TestWhatIsNotALittleIsComparedWhole(t *testing.T) {
 	s, err := w.open(t.Context())
 	require.NoError(t, err)
 	parts, _ := partsOf(c.entries())
-	none, err := s.Differing(t.Context(), survey, parts, func(int, []manifest.Entry) bool { return false })
+	none, err := s.Differing(t.Context(), survey, &site.Wanted{}, parts, func(int, []manifest.Entry) bool { return false })
 	require.NoError(t, err)
 	require.Nil(t, none, "all of it differs")
 	for name, want := range map[string]site.Wanted{
-		"kept":    {Kept: []string{"1"}},
-		"gone":    {Gone: []string{"1"}},
-		"all":     {Rule: diff.Rule{Nothing: true}},
-		"times":   {Rule: diff.Rule{Times: true}},
-		"retired": {Retire: site.Retire{After: time.Hour}},
+		"all":   {Rule: diff.Rule{Nothing: true}},
+		"times": {Rule: diff.Rule{Times: true}},
 	} {
 		require.False(t, s.InParts(survey, &want), name)
 	}
 	require.True(t, s.InParts(survey, &site.Wanted{}))
-	different, err := s.Differing(t.Context(), survey, parts[:1], func(int, []manifest.Entry) bool { return true })
+	different, err := s.Differing(t.Context(), survey, &site.Wanted{}, parts[:1], func(int, []manifest.Entry) bool { return true })
 	require.NoError(t, err)
 	require.Nil(t, different, "nearly all of it is to go")
+	different, err = s.Differing(t.Context(), survey, &site.Wanted{Kept: []string{"."}, Gone: []string{"7/0140"}}, parts[:1], func(int, []manifest.Entry) bool { return false })
+	require.NoError(t, err)
+	require.Equal(t, []int{0}, different.Parts, "the rest stays")
 	require.NoError(t, s.Unfold(t.Context(), survey))
 	require.False(t, s.InParts(survey, &site.Wanted{}), "all of it is known")
 }
@@ -390,7 +434,7 @@ func TestPartsThatDoNotAddUpAreComparedWhole(t *testing.T) {
 	survey, err := s.SurveyBriefly(t.Context())
 	require.NoError(t, err)
 	parts, _ := partsOf(c.entries())
-	different, err := s.Differing(t.Context(), survey, parts, func(part int, _ []manifest.Entry) bool { return part == 1 })
+	different, err := s.Differing(t.Context(), survey, &site.Wanted{}, parts, func(part int, _ []manifest.Entry) bool { return part == 1 })
 	require.NoError(t, err)
 	for _, paths := range []int{1, 3} {
 		found, _, err := s.CompareParts(t.Context(), survey, different, &site.Wanted{Entries: c.entries()[:1]}, paths, nil)
@@ -406,7 +450,7 @@ func TestPartsThatDoNotAddUpAreComparedWhole(t *testing.T) {
 	found, _, err = s.CompareParts(t.Context(), again, different, &site.Wanted{Entries: c.entries()[:1]}, 2, nil)
 	require.NoError(t, err)
 	require.Nil(t, found, "they are of another survey")
-	disorder, err := s.Differing(t.Context(), survey, []site.Part{{Dir: ".", From: "b"}, {Dir: "."}}, func(int, []manifest.Entry) bool { return true })
+	disorder, err := s.Differing(t.Context(), survey, &site.Wanted{}, []site.Part{{Dir: ".", From: "b"}, {Dir: "."}}, func(int, []manifest.Entry) bool { return true })
 	require.NoError(t, err)
 	require.Nil(t, disorder)
 	require.NoError(t, s.Unfold(t.Context(), survey))
@@ -508,4 +552,122 @@ func TestAFolderThatSomebodyHasEmptiedIsFound(t *testing.T) {
 	require.NotNil(t, plan)
 	require.Equal(t, saidOf(want.Result), saidOf(plan.Result))
 	require.Equal(t, "log", plan.Result.Changes[0].Path())
+}
+
+// byHand puts a content beside what is there, and takes some paths away, with all of the site compared and with parts of it.
+func byHand(t *testing.T, test func(t *testing.T, w *world, put func(c tree, gone ...string))) {
+	for name, whole := range map[string]bool{"whole": true, "in parts": false} {
+		t.Run(name, func(t *testing.T) {
+			w := newWorld(t)
+			test(t, w, func(c tree, gone ...string) {
+				w.settled()
+				change := func(want *site.Wanted) { want.Kept, want.Gone = []string{"."}, gone }
+				var (
+					s    *site.Site
+					plan *site.Plan
+					err  error
+				)
+				if whole {
+					s, plan, err = w.plan(t.Context(), c, change)
+					require.NoError(t, err)
+				} else {
+					s, plan, _ = w.planParts(t.Context(), c, change)
+					require.NotNil(t, plan)
+				}
+				plan.Hand, plan.RemoveStrays = true, true
+				out, err := s.Deploy(t.Context(), plan, &site.Watch{})
+				require.NoError(t, err)
+				require.True(t, out.Verified)
+			})
+		})
+	}
+}
+
+func TestAFolderOfItsOwnModeStaysWhenAPersonTakesItsLastFile(t *testing.T) {
+	byHand(t, func(t *testing.T, w *world, put func(c tree, gone ...string)) {
+		c := tree{"log/": "0750", "log/may.html": "may", "index.html": "1"}
+		w.mustDeploy(c)
+		put(tree{}, "log/may.html")
+		delete(c, "log/may.html")
+		w.verify(c)
+	})
+}
+
+func TestWhatAPersonPutsInThePlaceOfAFolderThatIsGoneIsRecorded(t *testing.T) {
+	byHand(t, func(t *testing.T, w *world, put func(c tree, gone ...string)) {
+		w.mustDeploy(tree{"log/may.html": "may", "log/old/april.html": "april", "index.html": "1"})
+		require.NoError(t, os.RemoveAll(filepath.Join(w.dir, "www", "log")))
+		put(tree{"log": "a file"})
+		w.verify(tree{"log": "a file", "index.html": "1"})
+	})
+}
+
+func TestAPersonFillsAFolderThatWasEmpty(t *testing.T) {
+	byHand(t, func(t *testing.T, w *world, put func(c tree, gone ...string)) {
+		c := tree{"log/": "", "index.html": "1"}
+		w.mustDeploy(c)
+		put(tree{"log/may/1.html": "may"})
+		w.verify(tree{"log/may/1.html": "may", "index.html": "1"})
+	})
+}
+
+// TestWhatAPersonPutIsReplacedByWhatIsDeployed has a folder of a person's, with a mode of its own, where a file is deployed.
+func TestWhatAPersonPutIsReplacedByWhatIsDeployed(t *testing.T) {
+	byHand(t, func(t *testing.T, w *world, put func(c tree, gone ...string)) {
+		w.mustDeploy(tree{"index.html": "1"})
+		put(tree{"log/may/": "0700", "log/may/1.html": "may"})
+		next := tree{"log": "a file", "index.html": "1"}
+		w.mustDeploy(next, func(p *site.Plan) { p.RemoveStrays = true })
+		w.verify(next)
+	})
+}
+
+// TestWhatAPersonDoesCostsWhatItIsAbout puts one file into a site of many.
+func TestWhatAPersonDoesCostsWhatItIsAbout(t *testing.T) {
+	w, c := newWorld(t), tree{}
+	for i := range 9000 {
+		c[fmt.Sprintf("%d/%04d", i/20, i)] = "1"
+	}
+	w.mustDeploy(c)
+	w.settled()
+	c["7/new"] = "new"
+	delete(c, "8/0170")
+	s, plan, _ := w.planParts(t.Context(), tree{"7/new": "new"}, func(want *site.Wanted) { want.Kept, want.Gone = []string{"."}, []string{"8/0170"} })
+	require.NotNil(t, plan)
+	require.Len(t, plan.Survey.Recorded.Entries, 21, "of the folder and what goes")
+	require.Zero(t, plan.Result.Same, "as where all of it is compared")
+	plan.Hand, plan.RemoveStrays = true, true
+	_, err := s.Deploy(t.Context(), plan, &site.Watch{})
+	require.NoError(t, err)
+	w.verify(c)
+}
+
+func TestAPersonMakesAFolderThatIsThere(t *testing.T) {
+	byHand(t, func(t *testing.T, w *world, put func(c tree, gone ...string)) {
+		c := tree{"log/may/1.html": "may", "index.html": "1"}
+		w.mustDeploy(c)
+		put(tree{"log/": "", "log/may/": ""})
+		w.verify(c)
+	})
+}
+
+func TestAFolderOfItsOwnModeStaysWhenAPersonPutsAFileThere(t *testing.T) {
+	byHand(t, func(t *testing.T, w *world, put func(c tree, gone ...string)) {
+		c := tree{"log/": "0750", "log/may.html": "may", "index.html": "1"}
+		w.mustDeploy(c)
+		put(tree{"log/may.html": "more"})
+		c["log/may.html"] = "more"
+		w.verify(c)
+	})
+}
+
+// TestAFolderWhoseLastFolderIsGoneIsNoticed takes away all that was in a folder, but for the folder itself.
+func TestAFolderWhoseLastFolderIsGoneIsNoticed(t *testing.T) {
+	w, c := newWorld(t), tree{"a/b/c": "1", "index.html": "1"}
+	w.mustDeploy(c)
+	w.settled()
+	require.NoError(t, os.RemoveAll(filepath.Join(w.dir, "www", "a", "b")))
+	_, plan, _ := w.planParts(t.Context(), tree{"index.html": "1"})
+	require.NotNil(t, plan)
+	require.Equal(t, []string{"straya0 false false false false false true"}, saidOf(plan.Result)[:1], "an empty folder")
 }

@@ -116,3 +116,21 @@ func TestADeploymentThatIsCancelledWhileItSendsChangesNothing(t *testing.T) {
 	require.Empty(t, w.lockFiles())
 	w.mustDeploy(second)
 }
+
+// TestWhatIsKeptMeanwhileIsNotTakenForWhatWasKept has a content come back from the kept store while a file with the same content and
+// another mode goes, and is kept.
+func TestWhatIsKeptMeanwhileIsNotTakenForWhatWasKept(t *testing.T) {
+	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
+		w := newWorld(t)
+		w.jobs = 1
+		w.mustDeploy(tree{"a.sh": "two", "x.css": "one"})
+		w.mustDeploy(tree{"a.sh": "one", "x.css": "two"})
+		last := tree{"a.sh/b": "three", "x.css": "one"} // the file goes before what is in its place comes
+		out := w.mustDeploy(last)
+		require.Equal(t, 1, out.Reused)
+		w.verify(last)
+		_, err := w.rollback(2)
+		require.NoError(t, err)
+		w.verify(tree{"a.sh": "one", "x.css": "two"})
+	})
+}

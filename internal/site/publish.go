@@ -212,6 +212,13 @@ func layoutOf(plan *Plan) *layout {
 			l.standing[f.Path] = true
 		}
 	}
+	if keep := Keeping(plan.Kept, plan.Gone); keep != nil {
+		for _, e := range plan.Survey.Entries() {
+			if e.Kind == manifest.Dir && l.standing[e.Path] && keep(e.Path) { // it stays, although nothing may be in it any more
+				l.wants(e.Path)
+			}
+		}
+	}
 	return l
 }
 

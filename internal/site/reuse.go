@@ -131,6 +131,15 @@ func (st *staging) reuse(ctx context.Context, parcels []*parcel) error {
 		copied []*parcel
 		used   = map[string]bool{}
 	)
+	// What is about to go is kept under the name that its digest gives it: what is there already is not taken away meanwhile.
+	for i := range st.plan.Result.Changes {
+		c := &st.plan.Result.Changes[i]
+		if f := c.Found; f != nil && f.Kind == manifest.File && (c.Want == nil || !c.ModeOnly) {
+			if _, asked := stands[f.Digest]; asked {
+				used[storeName(kept, f.Digest, 1)] = true
+			}
+		}
+	}
 	for _, p := range parcels {
 		want := p.change.Want
 		name := storeName(kept, want.Digest, 1)

@@ -131,7 +131,7 @@ func (c tree) entries() (out []manifest.Entry) {
 }
 
 // plan looks at the site and plans for a content.
-func (w *world) plan(ctx context.Context, c tree) (*site.Site, *site.Plan, error) {
+func (w *world) plan(ctx context.Context, c tree, change ...func(*site.Wanted)) (*site.Site, *site.Plan, error) {
 	s, err := w.open(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -150,13 +150,16 @@ func (w *world) plan(ctx context.Context, c tree) (*site.Site, *site.Plan, error
 	if err != nil {
 		return nil, nil, err
 	}
-	want := c.entries()
-	result, err := s.Compare(ctx, survey, &site.Wanted{Entries: want}, nil)
+	want := site.Wanted{Entries: c.entries()}
+	for _, f := range change {
+		f(&want)
+	}
+	result, err := s.Compare(ctx, survey, &want, nil)
 	if err != nil {
 		return nil, nil, err
 	}
 	return s, &site.Plan{
-		Want: want, Survey: survey, Result: result,
+		Want: want.Entries, Survey: survey, Result: result, Kept: want.Kept, Gone: want.Gone,
 		Last:   []string{"*.html"},
 		Open:   func(path string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(c[path])), nil },
 		Origin: &manifest.Origin{User: "warden"},
