@@ -52,8 +52,9 @@ func (s *Site) InParts(survey *Survey, want *Wanted) bool {
 }
 
 // Differing finds the parts of which same does not tell that what is recorded there is what is wanted. The parts are all in which
-// anything is wanted, those of a folder one behind the other; of want it counts what is kept and what goes. Same is called from several goroutines at once, with entries whose
-// paths are the names in the folder, and must not keep them. It gives nil where that is not a little.
+// anything is wanted, those of a folder one behind the other; of want it counts what is kept and what goes. Same is called from
+// several goroutines at once, with entries whose paths are the names in the folder, and must not keep them. It gives nil where
+// that is not a little.
 func (s *Site) Differing(ctx context.Context, survey *Survey, want *Wanted, parts []Part, same func(part int, entries []manifest.Entry) bool) (*Different, error) {
 	h, shelf, err := s.openRecord(ctx, survey.Number)
 	defer shelf.close()

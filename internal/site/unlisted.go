@@ -11,7 +11,8 @@ import (
 
 // Where nothing exists yet there is nothing to compare, and all that is wanted is new. So there need be no list of it: what is
 // wanted stays folded, its files are asked for in their order, and each is known only while it is written. That is done where
-// the tree is staged whole (see fresh.go), as long as all goes its usual way. Where anything is to be taken from elsewhere, or is left of a deployment that was interrupted, there is a list.
+// the tree is staged whole (see fresh.go), as long as all goes its usual way. Where anything is to be taken from elsewhere, or is
+// left of a deployment that was interrupted, there is a list.
 
 // CompareUnlisted is Compare of what there is no list of; nil: that needs one.
 func (s *Site) CompareUnlisted(survey *Survey, want *manifest.Folded) (*diff.Result, error) {
@@ -89,16 +90,19 @@ func (st *staging) stageUnlisted(ctx context.Context) error {
 	if err := st.supplied(ctx, asked); err != nil {
 		return err
 	}
-	unmade, unmadeBytes, err := st.doubleUnlisted(ctx, twins)
+	made, unmade, unmadeBytes, err := st.doubleUnlisted(ctx, twins)
 	if err == nil && unmade.Len() > 0 {
 		st.watch.phase("stage", unmade.Len(), unmadeBytes)
 		err = st.supplied(ctx, unmade)
 	}
-	if err == nil && st.plan.Supply == nil {
-		return st.checkUnlisted(ctx, asked, unmade)
+	switch {
+	case err != nil:
+		return err
+	case st.plan.Supply == nil:
+		return st.checkUnlisted(ctx, asked, made, unmade)
 	}
 	st.out.Method = WhileWriting
-	return err
+	return st.checkUnlisted(ctx, made) // what was copied there nobody has digested
 }
 
 // ask gives the files that are to be sent, those that have the content of one of them, and how many bytes all of them have.
@@ -159,7 +163,7 @@ func (st *staging) checkUnlisted(ctx context.Context, asked ...Asked) error {
 				if !st.inPlace(p.change.Path()) {
 					continue
 				}
-				if arrived++; !st.proof.has(indexes[i]) {
+				if arrived++; st.proof == nil || !st.proof.has(indexes[i]) {
 					open.Add(indexes[i])
 					bytes += p.change.Want.Size
 				}
@@ -170,7 +174,10 @@ func (st *staging) checkUnlisted(ctx context.Context, asked ...Asked) error {
 			return err
 		}
 	}
-	if st.methodOf(arrived, open.Len()); open.Len() == 0 {
+	if st.plan.Supply == nil {
+		st.methodOf(arrived, open.Len())
+	}
+	if open.Len() == 0 {
 		return nil
 	}
 	st.watch.phase("check", open.Len(), bytes)
@@ -224,9 +231,9 @@ func (st *staging) single(index int) *parcel {
 // twinsAtOnce is how many twins are known at a time.
 const twinsAtOnce = 1024
 
-// doubleUnlisted has the far end copy what has been sent once and is needed again, and gives what it did not copy, and how
-// many bytes that has.
-func (st *staging) doubleUnlisted(ctx context.Context, twins []twin) (unmade Asked, bytes int64, err error) {
+// doubleUnlisted has the far end copy what has been sent once and is needed again, and gives what it has copied and what not, and
+// how many bytes that has.
+func (st *staging) doubleUnlisted(ctx context.Context, twins []twin) (made, unmade Asked, bytes int64, err error) {
 	for len(twins) > 0 {
 		var (
 			some    = twins[:min(twinsAtOnce, len(twins))]
@@ -246,14 +253,22 @@ func (st *staging) doubleUnlisted(ctx context.Context, twins []twin) (unmade Ask
 		}
 		left, err := st.double(ctx, doubles)
 		if err != nil {
-			return unmade, 0, err
+			return made, unmade, 0, err
 		}
+		open := make(map[int]bool, len(left))
 		for _, p := range left {
-			unmade.Add(indexes[p])
+			open[indexes[p]] = true
 			bytes += p.change.Want.Size
 		}
+		for _, t := range some {
+			if open[t.other] {
+				unmade.Add(t.other)
+			} else {
+				made.Add(t.other)
+			}
+		}
 	}
-	return unmade, bytes, nil
+	return made, unmade, bytes, nil
 }
 
 // seen is which contents were seen, and at which indexes first: a table in which each has a place that its digest gives it, or

@@ -288,3 +288,31 @@ func TestAPlaceIsLookedAtBeforeAnythingIsSentWithoutAList(t *testing.T) {
 	require.Equal(t, []site.Run{{First: 1, Count: 1}}, from.asked[0].Runs)
 	require.Equal(t, tree{"short": "2"}, w.stands())
 }
+
+// TestWhatIsCopiedThereWithoutAListIsChecked has a copy that somebody spoils.
+func TestWhatIsCopiedThereWithoutAListIsChecked(t *testing.T) {
+	for name, here := range map[string]bool{"supplied": false, "opened here": true} {
+		t.Run(name, func(t *testing.T) {
+			w, c := newWorld(t), manyTwins()
+			s, plan := w.unlisted(c, &stock{})
+			if here {
+				openHere(plan, c)
+			}
+			plan.Partial = true
+			w.between.Before = func(op string, names ...string) error {
+				if op == "setattr" && strings.HasSuffix(names[0], "tides/6/1000.html") {
+					require.NoError(t, os.WriteFile(filepath.Join(w.dir, filepath.FromSlash(names[0])), []byte("tide X"), 0o644))
+				}
+				return nil
+			}
+			out, err := s.Deploy(t.Context(), plan, &site.Watch{})
+			require.NoError(t, err)
+			require.NotNil(t, plan.Unlisted)
+			require.Len(t, out.Failed, 1)
+			require.Equal(t, "tides/6/1000.html", out.Failed[0].Path)
+			require.False(t, out.Verified)
+			delete(c, "tides/6/1000.html")
+			w.verify(c)
+		})
+	}
+}
