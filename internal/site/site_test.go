@@ -36,7 +36,8 @@ type world struct {
 	lease    time.Duration
 	jobs     int
 	whole    bool // no survey is brief
-	far      bool // the place is farPlace
+	far      bool // the place is farPlace, or at
+	at       fsys.FS
 }
 
 // farPlace is a place as one at the other end of a connection tells of it: times in seconds, nothing of owners nor of changes,
@@ -94,7 +95,10 @@ func (w *world) open(ctx context.Context) (*site.Site, error) {
 		brief = math.MaxInt
 	}
 	var at fsys.FS = w.between
-	if w.far {
+	switch {
+	case w.at != nil:
+		at = w.at
+	case w.far:
 		at = farPlace{at}
 	}
 	return site.Open(ctx, at, "www", filepath.Join(w.dir, "www"), site.Options{Jobs: w.jobs, Switch: w.switched, Lease: w.lease, Brief: brief})
