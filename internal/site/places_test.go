@@ -72,6 +72,8 @@ func TestRealPlacesFarAwayAreSurveyedInBriefAsWhole(t *testing.T) {
 				require.NoError(t, err)
 				require.Empty(t, out.Failed)
 				require.Equal(t, 3, out.SentFiles)
+			} else {
+				w.mustDeploy(c)
 			}
 			c["css/new.css"] = "altered"
 			require.Equal(t, c, w.stands())
