@@ -646,7 +646,9 @@ func TestAPersonMakesAFolderThatIsThere(t *testing.T) {
 	byHand(t, func(t *testing.T, w *world, put func(c tree, gone ...string)) {
 		c := tree{"log/may/1.html": "may", "index.html": "1"}
 		w.mustDeploy(c)
-		put(tree{"log/": "", "log/may/": ""})
+		put(tree{"log/may/": ""})
+		w.verify(c)
+		put(tree{"log/": ""})
 		w.verify(c)
 	})
 }
