@@ -203,7 +203,6 @@ func TestASiteThatIsAsItIsRecordedIsToldInBrief(t *testing.T) {
 	require.NoError(t, err)
 	for name, change := range map[string]func(*Comparing){
 		"all of it is to be sent":   func(q *Comparing) { q.Rule.Nothing = true },
-		"times are to be compared":  func(q *Comparing) { q.Rule.Times = true },
 		"it is another tree":        func(q *Comparing) { q.Tree[3] ^= 1 },
 		"it is of an older survey":  func(q *Comparing) { q.Survey = 1 },
 		"its tree was not computed": func(q *Comparing) { q.Tree = manifest.Digest{} },
@@ -215,6 +214,10 @@ func TestASiteThatIsAsItIsRecordedIsToldInBrief(t *testing.T) {
 	}
 	_, same = h.SameAsRecorded(asked(), 2)
 	require.False(t, same, "it has another path")
+	byTime := asked()
+	byTime.Rule.Times = true
+	_, same = h.SameAsRecorded(byTime, 1)
+	require.True(t, same, "what is known needs no time")
 	result, same := h.SameAsRecorded(asked(), 1)
 	require.True(t, same)
 	require.Equal(t, &diff.Result{Same: 1, SameBytes: 4}, result)

@@ -84,7 +84,7 @@ func (h *Here) comparison(ctx context.Context, id ID) (want []manifest.Entry, re
 // site, as it was surveyed. Then the comparison is answered by the result.
 func (h *Here) SameAsRecorded(q *Comparing, paths int) (result *diff.Result, same bool) {
 	found, err := h.Survey(q.Survey)
-	if err != nil || q.Rule.Nothing || q.Rule.Times {
+	if err != nil || q.Rule.Nothing {
 		return nil, false
 	}
 	if result, same = found.IsRecorded(q.Tree, paths); same {

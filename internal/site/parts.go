@@ -19,8 +19,7 @@ import (
 // whoever wants the change knows in which folders something else is wanted than is recorded. So these alone are compared,
 // published and recorded, beside those that are not as they are recorded: what is wanted, found and recorded is known of them, and
 // of all else that it is what it was. What stays although it is not wanted is left out likewise, where it is as it is recorded.
-// Where more is to be known, since times alone are compared, or a whole tree is built, the survey is unfolded, and all of it is
-// compared.
+// Where more is to be known, since all is sent again, or a whole tree is built, the survey is unfolded, and all of it is compared.
 
 // Part is what is directly in a folder, or, of a large one, a part of that: from a name on up to another one.
 type Part struct {
@@ -47,7 +46,7 @@ func little(entries int) int { return max(entries/8, 4096) }
 
 // InParts tells whether a site may be compared in parts.
 func (s *Site) InParts(survey *Survey, want *Wanted) bool {
-	return survey.brief != nil && s.trees == "" && !want.Rule.Nothing && !want.Rule.Times &&
+	return survey.brief != nil && s.trees == "" && !want.Rule.Nothing &&
 		len(survey.brief.young) <= little(survey.brief.count)
 }
 
