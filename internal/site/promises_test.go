@@ -134,3 +134,17 @@ func TestWhatIsKeptMeanwhileIsNotTakenForWhatWasKept(t *testing.T) {
 		w.verify(tree{"a.sh": "one", "x.css": "two"})
 	})
 }
+
+// TestWhatIsKeptIsTakenAlthoughTheSameGoesLater is at a place that cannot copy: what is removed is kept after all is placed.
+func TestWhatIsKeptIsTakenAlthoughTheSameGoesLater(t *testing.T) {
+	w := newWorld(t)
+	w.far = true
+	w.mustDeploy(tree{"a.css": "one", "b.css": "one", "index.html": "1"})
+	w.mustDeploy(tree{"b.css": "one", "index.html": "1"})
+	last := tree{"c.css": "one", "index.html": "1"}
+	require.Zero(t, w.mustDeploy(last).SentFiles)
+	w.verify(last)
+	_, err := w.rollback(2)
+	require.NoError(t, err)
+	w.verify(tree{"b.css": "one", "index.html": "1"})
+}

@@ -131,13 +131,24 @@ func (st *staging) reuse(ctx context.Context, parcels []*parcel) error {
 		copied []*parcel
 		used   = map[string]bool{}
 	)
-	// What is about to go is kept under the name that its digest gives it: what is there already is not taken away meanwhile.
+	// What goes before anything is placed, or while that is done, is kept under the name that its digest gives it: what is there
+	// already is not taken away meanwhile.
+	able := st.site.Abilities()
 	for i := range st.plan.Result.Changes {
 		c := &st.plan.Result.Changes[i]
-		if f := c.Found; f != nil && f.Kind == manifest.File && (c.Want == nil || !c.ModeOnly) {
-			if _, asked := stands[f.Digest]; asked {
-				used[storeName(kept, f.Digest, 1)] = true
-			}
+		f, goes := c.Found, false
+		switch {
+		case f == nil || f.Kind != manifest.File:
+		case c.Want == nil:
+			goes = inTheWay(st.plan.Want, c.Path())
+		default:
+			goes = c.Want.Kind == manifest.Dir || !c.ModeOnly && !able.Links // a link does not replace what is there, a copy does
+		}
+		if !goes {
+			continue
+		}
+		if _, asked := stands[f.Digest]; asked {
+			used[storeName(kept, f.Digest, 1)] = true
 		}
 	}
 	for _, p := range parcels {
