@@ -5,7 +5,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"testing"
 	"time"
 
@@ -17,22 +16,18 @@ import (
 	"tartine/internal/treeparts"
 )
 
-// numberedEntries gives entries of some folders, each of which has files with numbers as names.
-func numberedEntries(folders map[string][]int, digest byte) (out []manifest.Entry) {
-	for dir, numbers := range folders {
-		for _, n := range numbers {
-			e := manifest.Entry{Path: fmt.Sprintf("%s%05d.svg", dir, n), Size: 1}
-			e.Digest[0], e.Mode = digest, 0o644
-			out = append(out, e)
-		}
+// numberedFiles gives entries of so many files.
+func numberedFiles(count int) []manifest.Entry {
+	c := content{}
+	for i := range count {
+		c[fmt.Sprintf("%05d.svg", i)] = "x"
 	}
-	slices.SortFunc(out, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
-	return slices.CompactFunc(out, func(a, b manifest.Entry) bool { return a.Path == b.Path })
+	return c.entries()
 }
 
 // TestWhatIsWantedIsFoundByItsIndex has entries of which an answer names some, or nearly all.
 func TestWhatIsWantedIsFoundByItsIndex(t *testing.T) {
-	entries := numberedEntries(map[string][]int{"": {0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16, 17, 18, 19, 20, 21, 22, 23, 24, 25, 26, 27, 28, 29, 30, 31}}, 1)
+	entries := numberedFiles(32)
 	listed := wantedOf(&compareAnswer{New: []wireRun{{First: 3, Count: 1}}}, &calls.Comparing{As: 7, Wanted: site.Wanted{Entries: entries}}, nil)
 	require.Same(t, &entries[3], listed.entry(7, 3), "digests that are open are noted in a list that there is")
 	q := &calls.Comparing{As: 7, Content: &unlisted{entries: entries}}
@@ -59,7 +54,7 @@ func TestWhatIsWantedIsFoundByItsIndex(t *testing.T) {
 
 // TestWhatIsNeededIsGivenInItsOrder has a far end that needs some of what is all new, in any order, or what does not exist.
 func TestWhatIsNeededIsGivenInItsOrder(t *testing.T) {
-	all := &unlisted{entries: numberedEntries(map[string][]int{"": {0, 1, 2, 3, 4, 5}}, 1)}
+	all := &unlisted{entries: numberedFiles(6)}
 	c := &Client{compared: wantedOf(&compareAnswer{New: []wireRun{{Count: 6}}}, &calls.Comparing{As: 7, Content: all}, nil)}
 	for _, test := range []struct {
 		runs []wireRun

@@ -120,7 +120,7 @@ func (s *Site) surveyBriefly(ctx context.Context) (*Survey, error) {
 	}
 	w := &briefWalk{site: s, shelf: shelf, known: known, out: &brief{count: h.Count, odd: map[string][]diff.Found{}, filled: map[string]bool{}},
 		step: timeStep(s.Abilities()), settled: record.ModTime.Add(-max(settleTime, s.Abilities().TimeStep))}
-	if err := w.walk(ctx, blocks.Ref{Name: h.Top, Entries: h.Count}); err != nil {
+	if err := folderwise(ctx, s.jobs, briefFolder{path: ".", recorded: blocks.Ref{Name: h.Top, Entries: h.Count}}, w.folder); err != nil {
 		return nil, err
 	}
 	s.shelved.add(shelf, s.isNear())
@@ -144,10 +144,6 @@ type briefWalk struct {
 	mu      sync.Mutex
 	out     *brief
 	changed int64 // when anything changed last
-}
-
-func (w *briefWalk) walk(ctx context.Context, top blocks.Ref) error {
-	return folderwise(ctx, w.site.jobs, briefFolder{path: ".", recorded: top}, w.folder)
 }
 
 // briefFolder is a folder that is there, or is recorded, or both.

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"io/fs"
@@ -51,7 +52,7 @@ func (s *Site) against(ctx context.Context, number int, m *manifest.Manifest) (o
 	made := map[manifest.Digest][]byte{}
 	top := blocks.Build(manifest.Listed(m.Entries), func(name manifest.Digest, block []byte) {
 		if made[name] == nil {
-			made[name] = append([]byte(nil), block...)
+			made[name] = bytes.Clone(block)
 		}
 	})
 	find := func(name manifest.Digest) ([]byte, error) { return made[name], nil }
@@ -140,8 +141,7 @@ type checkedFolder struct {
 
 	want  []manifest.Entry // sorted by path
 	found []diff.Found     // the same
-	odd   []string         // see Summary.Odd
-	shut  bool             // it may not be read
+	odd   []string         // see Summary.Odd; and itself, where it may not be read
 }
 
 // folder reads what is directly in a folder at both sides, and gives the folders in it.
@@ -157,7 +157,7 @@ func (c *checking) folder(ctx context.Context, in *checkedFolder) (next []*check
 		case in.path != "." && errors.Is(err, fs.ErrNotExist): // removed since the folder above it was read
 			in.gone = true
 		case in.path != "." && errors.Is(err, fs.ErrPermission):
-			in.gone, in.shut = true, true
+			in.gone, in.odd = true, append(in.odd, in.path)
 		case err != nil:
 			return nil, err
 		}
@@ -260,9 +260,6 @@ func (c *checking) compare(ctx context.Context, folders []*checkedFolder) error 
 	for i, in := range folders {
 		c.knowOwners(in.want)
 		c.add(diff.Compare(in.want, of[i], nil, c.rule, nil).Changes, survey.unread)
-		if in.shut {
-			in.odd = append(in.odd, in.path)
-		}
 		for _, odd := range in.odd {
 			c.addStray(manifest.Entry{Path: odd})
 		}
@@ -273,19 +270,13 @@ func (c *checking) compare(ctx context.Context, folders []*checkedFolder) error 
 // knowOwners finds out the numbers of those to whom some entries belong. A user that is gone owns nothing.
 func (c *checking) knowOwners(entries []manifest.Entry) {
 	for i := range entries {
-		owner := entries[i].Owner
-		if owner == nil || c.unowned[*owner] {
+		e := &entries[i]
+		if e.Owner == nil || c.unowned[*e.Owner] {
 			continue
 		}
-		if _, known := c.rule.Owners[*owner]; known {
-			continue
+		if c.site.addOwner(c.rule.Owners, e) != nil {
+			c.unowned[*e.Owner] = true
 		}
-		user, group, err := c.site.ownerNumbers(*owner)
-		if err != nil {
-			c.unowned[*owner] = true
-			continue
-		}
-		c.rule.Owners[*owner] = diff.Owner{User: user, Group: group}
 	}
 }
 

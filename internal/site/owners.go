@@ -22,33 +22,32 @@ func (e *OwnerError) Error() string {
 
 // owners gives the numbers of all owners that are wanted, and of those that are recorded as far as they are known.
 func (s *Site) owners(want, recorded []manifest.Entry) (map[manifest.Owner]diff.Owner, error) {
-	var out map[manifest.Owner]diff.Owner
-	add := func(e *manifest.Entry) error {
-		if e.Owner == nil {
-			return nil
-		}
-		if _, known := out[*e.Owner]; known {
-			return nil
-		}
-		user, group, err := s.ownerNumbers(*e.Owner)
-		if err != nil {
-			return &OwnerError{e.Owner.String(), e.Path, err.Error()}
-		}
-		if out == nil {
-			out = map[manifest.Owner]diff.Owner{}
-		}
-		out[*e.Owner] = diff.Owner{User: user, Group: group}
-		return nil
-	}
+	out := map[manifest.Owner]diff.Owner{}
 	for i := range want {
-		if err := add(&want[i]); err != nil {
+		if err := s.addOwner(out, &want[i]); err != nil {
 			return nil, err
 		}
 	}
 	for i := range recorded {
-		_ = add(&recorded[i]) // a user that is gone owns nothing
+		_ = s.addOwner(out, &recorded[i]) // a user that is gone owns nothing
 	}
 	return out, nil
+}
+
+// addOwner adds the numbers of whom an entry says that it belongs to.
+func (s *Site) addOwner(to map[manifest.Owner]diff.Owner, e *manifest.Entry) error {
+	if e.Owner == nil {
+		return nil
+	}
+	if _, known := to[*e.Owner]; known {
+		return nil
+	}
+	user, group, err := s.ownerNumbers(*e.Owner)
+	if err != nil {
+		return &OwnerError{e.Owner.String(), e.Path, err.Error()}
+	}
+	to[*e.Owner] = diff.Owner{User: user, Group: group}
+	return nil
 }
 
 func (s *Site) ownerNumbers(owner manifest.Owner) (user, group int, err error) {

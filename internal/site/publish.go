@@ -240,14 +240,7 @@ func (l *layout) isLeaf(path string) bool {
 	return found && l.want[at].Kind != manifest.Dir
 }
 
-func (l *layout) belowLeaf(path string) bool {
-	for dir, _ := fsys.Split(path); dir != "."; dir, _ = fsys.Split(dir) {
-		if l.isLeaf(dir) {
-			return true
-		}
-	}
-	return false
-}
+func (l *layout) belowLeaf(path string) bool { return belowLeaf(l.want, path) }
 
 // clearings removes folders that are where a file or link must go.
 func (l *layout) clearings() [][]step {
