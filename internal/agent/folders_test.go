@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tartine/internal/calls"
+	"tartine/internal/diff"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
 	"tartine/internal/treeparts"
@@ -127,6 +128,34 @@ func TestALittleIsComparedInParts(t *testing.T) {
 	report, err := calls.Verify.On(t.Context(), client, calls.VerifyingAgainst(&manifest.Manifest{Entries: c.entries()}, true))
 	require.NoError(t, err)
 	require.True(t, report.Matches())
+}
+
+// TestASiteIsReadAndComparedInParts compares by the content of all files: as they were deployed, and with one that somebody has
+// altered.
+func TestASiteIsReadAndComparedInParts(t *testing.T) {
+	dir, c := t.TempDir(), content{}
+	for i := range 5000 {
+		c[fmt.Sprintf("species/%03d/%04d.html", i/20, i)] = fmt.Sprint("species ", i)
+	}
+	c.deploy(t, session(t, dir))
+	compare := func() (*Client, *diff.Result) {
+		client := session(t, dir)
+		_, err := calls.Survey.On(t.Context(), client, calls.Surveying{As: 1})
+		require.NoError(t, err)
+		q := &calls.Comparing{As: 2, Survey: 1, Recorded: true, Content: &unlisted{entries: c.entries()}, Tree: (&manifest.Manifest{Entries: c.entries()}).Tree()}
+		compared, err := calls.Compare.On(t.Context(), client, q)
+		require.NoError(t, err)
+		return client, compared.Result
+	}
+	client, result := compare()
+	require.Equal(t, diff.Result{Changes: []diff.Change{}, Same: 5000, SameBytes: 5000*12 - 10*3 - 90*2 - 900}, *result)
+	require.Equal(t, uint64(3), client.calls, "the site is opened, surveyed, and compared by its tree digest alone")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "www", "species", "007", "0140.html"), []byte("SPECIES 140"), 0o644))
+	client, result = compare()
+	require.Len(t, result.Changes, 1)
+	require.True(t, result.Changes[0].Drifted)
+	require.Equal(t, 4999, result.Same)
+	require.Len(t, client.compared.sent, 20, "of its folder")
 }
 
 // TestWhatGoesByHandIsComparedInParts wants nothing, has one file go, and leaves all else as it is.

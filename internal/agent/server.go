@@ -279,6 +279,9 @@ func (s *server) doCompare(ctx context.Context, m *message, watch *site.Watch) (
 		Wanted: site.Wanted{Kept: call.Kept, Gone: call.Gone,
 			Rule:   diff.Rule{Times: call.Times, Nothing: call.Nothing},
 			Retire: site.Retire{After: call.Retire.After, Now: call.Retire.Now, Last: call.Retire.Last}}}
+	if err := s.here.ReadFiles(ctx, &asked, watch); err != nil {
+		return nil, err
+	}
 	first := !call.Whole && call.Entries+len(call.Folders) == 0 // only the tree digest was sent
 	if first {
 		if result, same := s.here.SameAsRecorded(&asked, call.Paths); same {

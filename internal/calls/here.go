@@ -80,6 +80,15 @@ func (h *Here) comparison(ctx context.Context, id ID) (want []manifest.Entry, re
 	return h.want, h.result, nil
 }
 
+// ReadFiles reads the files of a site that are to be compared by their content, so far as nobody has.
+func (h *Here) ReadFiles(ctx context.Context, q *Comparing, watch *site.Watch) error {
+	found, err := h.Survey(q.Survey)
+	if err != nil {
+		return err
+	}
+	return h.Site.ReadFiles(ctx, found, watch.Bytes)
+}
+
 // SameAsRecorded tells whether a content, of which the tree digest and the number of paths are known, is what is recorded and is at the
 // site, as it was surveyed. Then the comparison is answered by the result.
 func (h *Here) SameAsRecorded(q *Comparing, paths int) (result *diff.Result, same bool) {
@@ -110,11 +119,11 @@ func (h *Here) unfolded(ctx context.Context, id ID) (*site.Survey, error) {
 func survey(ctx context.Context, h *Here, q Surveying, _ *site.Watch) (site.Summary, error) {
 	h.survey = nil
 	h.forget()
-	look := func(ctx context.Context) (*site.Survey, error) { return h.Site.Survey(ctx, q.Believe) }
-	if q.Believe && h.Surveyed == nil {
-		look = h.Site.SurveyBriefly
+	look := h.Site.SurveyBriefly
+	if h.Surveyed != nil {
+		look = h.Site.Survey
 	}
-	found, err := look(ctx)
+	found, err := look(ctx, q.Believe)
 	if err == nil && h.Surveyed != nil {
 		err = h.Surveyed(ctx, found)
 	}
@@ -129,6 +138,9 @@ func compare(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) (*Co
 	h.forget()
 	if q.Parts != nil {
 		return compareParts(ctx, h, q, watch)
+	}
+	if err := h.ReadFiles(ctx, q, watch); err != nil {
+		return nil, err
 	}
 	all, sent := q.Content.(*manifest.Folded)
 	near := q.Content != nil && !sent // it was not sent here, but is here

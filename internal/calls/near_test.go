@@ -46,9 +46,9 @@ func TestAContentThatIsHereIsDeployedWithoutAList(t *testing.T) {
 		texts[fmt.Sprintf("species/%02d/%03d.html", i/10, i)] = fmt.Sprint("species ", i)
 	}
 	open := func(path string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(texts[path])), nil }
-	compare := func(h *Here, change func(q *Comparing)) (*foldedUp, *diff.Result) {
+	compareAs := func(h *Here, believe bool, change func(q *Comparing)) (*foldedUp, *diff.Result) {
 		c := foldedOf(texts)
-		found, err := Survey.On(t.Context(), h, Surveying{As: 1, Believe: true})
+		found, err := Survey.On(t.Context(), h, Surveying{As: 1, Believe: believe})
 		require.NoError(t, err)
 		q := &Comparing{As: 2, Survey: 1, Content: c, Tree: manifest.TreeOf(c.Each), Recorded: found.Number > 0}
 		change(q)
@@ -56,6 +56,7 @@ func TestAContentThatIsHereIsDeployedWithoutAList(t *testing.T) {
 		require.NoError(t, err)
 		return c, out.Result
 	}
+	compare := func(h *Here, change func(q *Comparing)) (*foldedUp, *diff.Result) { return compareAs(h, true, change) }
 	deploy := func(h *Here) *site.Outcome {
 		_, err := Stage.On(t.Context(), h, &Staging{As: 3, Comparison: 2, Plan: site.Plan{Open: open}})
 		require.NoError(t, err)
@@ -97,6 +98,19 @@ func TestAContentThatIsHereIsDeployedWithoutAList(t *testing.T) {
 	report, err := Verify.On(t.Context(), h, VerifyingAgainst(&manifest.Manifest{Entries: foldedOf(texts).entries}, true))
 	require.NoError(t, err)
 	require.True(t, report.Matches())
+
+	c, result = compareAs(h, false, asIs)
+	require.Equal(t, 300, result.Same)
+	require.NotNil(t, h.brief, "all files are what is recorded")
+	require.Zero(t, c.lists)
+	altered := filepath.Join(dir, "www", "species", "07", "072.html")
+	require.NoError(t, os.WriteFile(altered, []byte("SPECIES 72"), 0o644))
+	c, result = compareAs(h, false, asIs)
+	require.Len(t, result.Changes, 1)
+	require.True(t, result.Changes[0].Drifted)
+	require.Less(t, len(h.want), 30, "what is the same is in no list")
+	require.Zero(t, c.lists)
+	require.Equal(t, 1, deploy(h).SentFiles)
 
 	c, _ = compare(h, func(q *Comparing) {
 		q.Content.(*foldedUp).entries[0].Digest, q.Tree = manifest.Digest{}, manifest.Digest{}

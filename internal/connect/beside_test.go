@@ -135,13 +135,13 @@ func TestTheWayThatSSHGoes(t *testing.T) {
 			}
 			const command = "echo $(id -un)/$LANG $SSH_CONNECTION"
 			theirs, they, refused := place("ssh", func(config string) (string, error) {
-				cmd := exec.Command(program, "-F", config, "-o", "BatchMode=yes", "-o", "ConnectTimeout=5", "rock", command)
+				cmd := exec.Command(program, "-F", config, "-o", "BatchMode=yes", "-o", "ConnectTimeout=60", "rock", command)
 				cmd.Env = append(os.Environ(), "SSH_AUTH_SOCK=")
 				return output(cmd)
 			})
 			require.Equal(t, c.refused, refused != nil, "ssh: %v", refused)
 			ours, we, failed := place("here", func(config string) (string, error) {
-				dial := &connect.SSH{Host: "rock", Timeout: 5 * time.Second}
+				dial := &connect.SSH{Host: "rock", Timeout: time.Minute}
 				if err := dial.Configure(t.Context(), connect.GivenConfig(config)); err != nil {
 					return "", err
 				}

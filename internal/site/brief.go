@@ -24,6 +24,7 @@ import (
 
 // brief is what a brief survey keeps.
 type brief struct {
+	unread  bool         // nobody has read the files yet, and what is recorded of them is not believed: see reading.go
 	count   int          // entries that are recorded
 	entries int          // of those, in folders that are as they are recorded
 	bytes   int64        // of their files
@@ -66,15 +67,16 @@ const briefAt = 20_000
 // errNotBrief tells that a site is not nearly as it is recorded.
 var errNotBrief = errors.New("much is not as it is recorded")
 
-// SurveyBriefly is Survey of a place whose record is believed; what it gives may have to be unfolded, see there.
-func (s *Site) SurveyBriefly(ctx context.Context) (*Survey, error) {
+// SurveyBriefly is Survey; what it gives may have to be unfolded, see there. Where the record is not to be believed, the files are
+// to be read first: see ReadFiles.
+func (s *Site) SurveyBriefly(ctx context.Context, believe bool) (*Survey, error) {
 	if s.exists && s.record != "" && s.tellsEnough() {
-		out, err := s.surveyBriefly(ctx)
+		out, err := s.surveyBriefly(ctx, believe)
 		if err == nil || ctx.Err() != nil {
 			return out, err
 		}
 	}
-	return s.Survey(ctx, true)
+	return s.Survey(ctx, believe)
 }
 
 // tellsEnough tells whether the place says of a file all that is recorded of it but for its content: else no folder would be as it
@@ -85,7 +87,7 @@ func (s *Site) tellsEnough() bool {
 }
 
 // surveyBriefly fails where the site is not nearly as it is recorded, or anything is wrong: Survey finds out what.
-func (s *Site) surveyBriefly(ctx context.Context) (*Survey, error) {
+func (s *Site) surveyBriefly(ctx context.Context, believe bool) (*Survey, error) {
 	begun := time.Now()
 	number, err := s.current(ctx)
 	if err != nil || number == 0 {
@@ -118,7 +120,7 @@ func (s *Site) surveyBriefly(ctx context.Context) (*Survey, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &briefWalk{site: s, shelf: shelf, known: known, out: &brief{count: h.Count, odd: map[string][]diff.Found{}, filled: map[string]bool{}},
+	w := &briefWalk{site: s, shelf: shelf, known: known, out: &brief{unread: !believe, count: h.Count, odd: map[string][]diff.Found{}, filled: map[string]bool{}},
 		step: timeStep(s.Abilities()), settled: record.ModTime.Add(-max(settleTime, s.Abilities().TimeStep))}
 	if err := folderwise(ctx, s.jobs, briefFolder{path: ".", recorded: blocks.Ref{Name: h.Top, Entries: h.Count}}, w.folder); err != nil {
 		return nil, err
@@ -215,7 +217,7 @@ func (w *briefWalk) folder(ctx context.Context, in briefFolder) (next []briefFol
 			odd = true
 			continue
 		}
-		if e.Kind == manifest.File && !w.isOld(e, info) {
+		if e.Kind == manifest.File && !w.out.unread && !w.isOld(e, info) {
 			here.young = append(here.young, fsys.Join(in.path, info.Name))
 		}
 		here.entries++
@@ -270,7 +272,7 @@ func (w *briefWalk) keepOdd(here *brief, dir string, list []fsys.Info, entries [
 			own.Path = path
 			f.Entry = with(&own, manifest.Digest{})
 		}
-		if e != nil && e.Kind == manifest.File && f.Kind == manifest.File && f.Other == 0 && e.Size == f.Size && diff.SameTime(e.ModTime, f.ModTime, w.step) {
+		if !w.out.unread && e != nil && e.Kind == manifest.File && f.Kind == manifest.File && f.Other == 0 && e.Size == f.Size && diff.SameTime(e.ModTime, f.ModTime, w.step) {
 			if w.isOld(e, info) {
 				f.Entry = with(f.Entry, e.Digest)
 			} else {
@@ -307,7 +309,7 @@ func (w *briefWalk) add(here *brief, changed int64) error {
 // IsRecorded tells whether a survey says, without being unfolded, that the site is in all a tree that is recorded, with its
 // digest and so many paths. Result is then what there is to say of a content that is the same.
 func (s *Survey) IsRecorded(tree manifest.Digest, paths int) (result *diff.Result, is bool) {
-	if s.brief == nil || len(s.brief.young)+len(s.brief.odd) > 0 || s.tree != tree || s.Paths != paths {
+	if s.brief == nil || s.brief.unread || len(s.brief.young)+len(s.brief.odd) > 0 || s.tree != tree || s.Paths != paths {
 		return nil, false
 	}
 	return &diff.Result{Same: s.brief.entries, SameBytes: s.brief.bytes}, true
@@ -345,7 +347,10 @@ func (s *Site) Unfold(ctx context.Context, survey *Survey) error {
 			continue
 		}
 		f := diff.Found{Entry: e, Owned: b.owner.told, User: b.owner.user, Group: b.owner.group}
-		if len(young) > 0 && young[0] == e.Path {
+		switch {
+		case b.unread && e.Kind == manifest.File:
+			f.Entry = with(e, manifest.Digest{})
+		case len(young) > 0 && young[0] == e.Path:
 			f.Entry, young = with(e, manifest.Digest{}), young[1:]
 		}
 		found = append(found, f)

@@ -71,9 +71,6 @@ type checking struct {
 	report  *Report
 }
 
-// atOnce is of how many files the digests are computed at a time.
-const atOnce = 8192
-
 func (c *checking) run(ctx context.Context) error {
 	var (
 		group, both = errgroup.WithContext(ctx)
@@ -108,7 +105,8 @@ func (c *checking) run(ctx context.Context) error {
 			return both.Err()
 		}
 		c.watch.phase("check", files, bytes)
-		return c.compareAll(both, folders)
+		size := func(in *checkedFolder) int { return len(in.found) + len(in.want) }
+		return inBatches(folders, size, func(some []*checkedFolder) error { return c.compare(both, some) })
 	})
 	err := group.Wait()
 	c.report.sort()
@@ -211,25 +209,7 @@ func (c *checking) folder(ctx context.Context, in *checkedFolder) (next []*check
 	return next, nil
 }
 
-// compareAll compares folders as they come, after the digests of their files have been computed.
-func (c *checking) compareAll(ctx context.Context, folders <-chan *checkedFolder) error {
-	var (
-		some []*checkedFolder
-		size int
-	)
-	for in := range folders {
-		some, size = append(some, in), size+len(in.found)+len(in.want)
-		if size < atOnce {
-			continue
-		}
-		if err := c.compare(ctx, some); err != nil {
-			return err
-		}
-		some, size = nil, 0
-	}
-	return c.compare(ctx, some)
-}
-
+// compare compares folders, after the digests of their files have been computed.
 func (c *checking) compare(ctx context.Context, folders []*checkedFolder) error {
 	var (
 		survey = &Survey{}

@@ -38,6 +38,27 @@ func folderwise[F any](ctx context.Context, jobs int, top F, visit func(ctx cont
 	return group.Wait()
 }
 
+// atOnce is of how many entries the files are read at a time.
+const atOnce = 8192
+
+// inBatches calls do with folders as they come, some at a time, which have so many entries.
+func inBatches[F any](folders <-chan F, entries func(folder F) int, do func(some []F) error) error {
+	var (
+		some []F
+		size int
+	)
+	for in := range folders {
+		if some, size = append(some, in), size+entries(in); size < atOnce {
+			continue
+		}
+		if err := do(some); err != nil {
+			return err
+		}
+		some, size = nil, 0
+	}
+	return do(some)
+}
+
 // listIn lists a folder of the site, sorted by name, without the record.
 func (s *Site) listIn(ctx context.Context, dir string) ([]fsys.Info, error) {
 	if strings.Count(dir, "/") >= deepest {

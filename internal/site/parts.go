@@ -46,7 +46,7 @@ func little(entries int) int { return max(entries/8, 4096) }
 
 // InParts tells whether a site may be compared in parts.
 func (s *Site) InParts(survey *Survey, want *Wanted) bool {
-	return survey.brief != nil && s.trees == "" && !want.Rule.Nothing &&
+	return survey.brief != nil && !survey.brief.unread && s.trees == "" && !want.Rule.Nothing &&
 		len(survey.brief.young) <= little(survey.brief.count)
 }
 

@@ -57,8 +57,9 @@ func (w *world) planParts(ctx context.Context, c tree, change ...func(*site.Want
 	w.t.Helper()
 	s, err := w.open(ctx)
 	require.NoError(w.t, err)
-	survey, err := s.SurveyBriefly(ctx)
+	survey, err := s.SurveyBriefly(ctx, !w.doubts)
 	require.NoError(w.t, err)
+	require.NoError(w.t, s.ReadFiles(ctx, survey, nil))
 	want := c.entries()
 	wanted := site.Wanted{}
 	for _, f := range change {
@@ -132,6 +133,8 @@ func TestPartsAreComparedAndRecordedAsTheWholeIs(t *testing.T) {
 				whole.settled()
 				parts.settled()
 			}
+			whole.doubts = rapid.Bool().Draw(r, "reads")
+			parts.doubts = whole.doubts
 			next := anyTree().Draw(r, "next")
 			for _, path := range slices.Sorted(maps.Keys(before)) { // much of it stays
 				text := before[path]
@@ -427,7 +430,7 @@ func TestPartsThatDoNotAddUpAreComparedWhole(t *testing.T) {
 	w.settled()
 	s, err := w.open(t.Context())
 	require.NoError(t, err)
-	survey, err := s.SurveyBriefly(t.Context())
+	survey, err := s.SurveyBriefly(t.Context(), true)
 	require.NoError(t, err)
 	parts, _ := partsOf(c.entries())
 	different, err := s.Differing(t.Context(), survey, &site.Wanted{}, parts, func(part int, _ []manifest.Entry) bool { return part == 1 })
@@ -441,7 +444,7 @@ func TestPartsThatDoNotAddUpAreComparedWhole(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, found)
 	require.Equal(t, 2, result.Same)
-	again, err := s.SurveyBriefly(t.Context())
+	again, err := s.SurveyBriefly(t.Context(), true)
 	require.NoError(t, err)
 	found, _, err = s.CompareParts(t.Context(), again, different, &site.Wanted{Entries: c.entries()[:1]}, 2, nil)
 	require.NoError(t, err)

@@ -36,6 +36,7 @@ type world struct {
 	lease    time.Duration
 	jobs     int
 	whole    bool // no survey is brief
+	doubts   bool // the record of files is not believed
 	far      bool // the place is farPlace, or at
 	at       fsys.FS
 }
@@ -147,7 +148,7 @@ func (w *world) plan(ctx context.Context, c tree, change ...func(*site.Wanted)) 
 			return nil, nil, err
 		}
 	}
-	survey, err := s.SurveyBriefly(ctx) // as users have it
+	survey, err := s.SurveyBriefly(ctx, !w.doubts) // as users have it
 	if err == nil {
 		err = s.Unfold(ctx, survey)
 	}

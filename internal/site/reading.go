@@ -1,0 +1,135 @@
+package site
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"tartine/internal/diff"
+	"tartine/internal/fsys"
+	"tartine/internal/manifest"
+	"tartine/internal/manifest/blocks"
+)
+
+// Where a site is compared by the content of its files, whatever their sizes and times are, a brief survey tells in which folders
+// everything looks as it is recorded, and the files there are read afterwards, some thousand at a time. A folder in which a file
+// is not what is recorded is odd from then on, as one is in which something else is. So there is no list of all files.
+
+// ReadFiles reads the files that a brief survey has found as they are recorded, where the record is not believed; else it does nothing.
+// Told is called with the size of each file done, perhaps from several goroutines; it may be nil. It fails with an *OvertakenError
+// where the deployment is no longer recorded.
+func (s *Site) ReadFiles(ctx context.Context, survey *Survey, told func(bytes int64)) error {
+	if survey.brief == nil || !survey.brief.unread {
+		return nil
+	}
+	h, shelf, err := s.openRecord(ctx, survey.Number)
+	defer shelf.close()
+	if err != nil {
+		return err
+	}
+	var (
+		group, both = errgroup.WithContext(ctx)
+		folders     = make(chan *readFolder, 16)
+		odd         []*readFolder
+	)
+	group.Go(func() error {
+		defer close(folders)
+		return s.eachFolder(both, blocks.Ref{Name: h.Top, Entries: h.Count}, shelf, func(dir string, entries []manifest.Entry) {
+			if _, isOdd := survey.brief.odd[dir]; isOdd {
+				return
+			}
+			select {
+			case folders <- newReadFolder(dir, entries):
+			case <-both.Done(): // which ends the walk
+			}
+		})
+	})
+	group.Go(func() error {
+		return inBatches(folders, func(in *readFolder) int { return len(in.entries) }, func(some []*readFolder) error {
+			ill, err := s.readFolders(both, some, told)
+			odd = append(odd, ill...)
+			return err
+		})
+	})
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	for _, in := range odd {
+		survey.brief.takeOdd(in)
+	}
+	survey.brief.unread = false
+	return nil
+}
+
+// readFolder is a folder that looks as it is recorded, with what is directly in it.
+type readFolder struct {
+	dir     string
+	entries []manifest.Entry  // with their paths
+	found   []manifest.Digest // what was read of each; zero: it is no file, or could not be read
+}
+
+func newReadFolder(dir string, entries []manifest.Entry) *readFolder {
+	out := &readFolder{dir, slices.Clone(entries), make([]manifest.Digest, len(entries))}
+	for i := range out.entries {
+		e := &out.entries[i]
+		e.Path, e.Link = strings.Clone(fsys.Join(dir, e.Path)), strings.Clone(e.Link)
+	}
+	return out
+}
+
+// readFolders reads the files of some folders, and gives the folders in which one is not what is recorded, or could not be read.
+func (s *Site) readFolders(ctx context.Context, folders []*readFolder, told func(bytes int64)) (odd []*readFolder, err error) {
+	type file struct {
+		in *readFolder
+		at int
+	}
+	var (
+		files []file
+		names []string
+	)
+	for _, in := range folders {
+		for i := range in.entries {
+			if in.entries[i].Kind == manifest.File {
+				files, names = append(files, file{in, i}), append(names, s.at(in.entries[i].Path))
+			}
+		}
+	}
+	if _, err := fsys.Digests(ctx, s.fs, names, s.jobs, func(i int, digest manifest.Digest, err error) {
+		f := files[i]
+		if err == nil {
+			f.in.found[f.at] = digest
+		}
+		if told != nil {
+			told(f.in.entries[f.at].Size)
+		}
+	}); err != nil {
+		return nil, err
+	}
+	for _, in := range folders {
+		for i := range in.entries {
+			if in.entries[i].Kind == manifest.File && in.found[i] != in.entries[i].Digest {
+				odd = append(odd, in)
+				break
+			}
+		}
+	}
+	return odd, nil
+}
+
+// takeOdd has a folder that looked as it is recorded be one that is not.
+func (b *brief) takeOdd(in *readFolder) {
+	found := []diff.Found{}
+	for i := range in.entries {
+		e := &in.entries[i]
+		if e.Kind == manifest.Dir { // which is among the folders
+			continue
+		}
+		e.Digest = in.found[i]
+		found = append(found, diff.Found{Entry: e, Owned: b.owner.told, User: b.owner.user, Group: b.owner.group})
+		b.bytes -= max(e.Size, 0)
+	}
+	b.entries -= len(in.entries)
+	b.odd[in.dir] = found
+}
