@@ -307,7 +307,7 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 			if sent, err = treeparts.Entries(of, answer.NeedFolders); err != nil {
 				return nil, fmt.Errorf("%w: %w", ErrProtocol, err)
 			}
-			if err = c.sendEntries(want.As, manifest.Listed(want.Some(sent))); err != nil {
+			if err = c.sendEntries(want.As, want.EachOf(sent)); err != nil {
 				return nil, err
 			}
 			call.Folders, call.Entries = nil, len(sent)
@@ -320,7 +320,10 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 		}
 	}
 	out := &diff.Result{Same: answer.Same, SameBytes: answer.SameBytes, Stale: answer.Stale}
-	var err error
+	sent, err := answer.leftOf(sent)
+	if err != nil {
+		return nil, err
+	}
 	c.compared = wantedOf(&answer, want, sent)
 	if out.All = c.compared.all; out.All == nil {
 		if out.Changes, err = answer.changes(c.compared); err != nil {

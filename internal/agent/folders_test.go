@@ -130,6 +130,70 @@ func TestALittleIsComparedInParts(t *testing.T) {
 	require.True(t, report.Matches())
 }
 
+// TestMuchThatChangesIsNarrowed changes half of the files of each folder, takes some away and puts some there.
+func TestMuchThatChangesIsNarrowed(t *testing.T) {
+	dir, c := t.TempDir(), content{}
+	path := func(i int) string { return fmt.Sprintf("species/%02d/%04d.html", i/200, i) }
+	for i := range 9000 {
+		c[path(i)] = fmt.Sprint("species ", i)
+	}
+	c.deploy(t, session(t, dir))
+	later := time.Now().Add(time.Hour) // as if all had been there for a while
+	require.NoError(t, os.Chtimes(filepath.Join(dir, ".www.tartine", "deployments", "1.json"), later, later))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, ".www.tartine", "deployments", "1.seen"), fmt.Appendf(nil, "%d\n", later.UnixNano()), 0o600))
+	for i := range 9000 {
+		switch {
+		case i%2 == 0:
+			c[path(i)] = fmt.Sprint("another ", i)
+		case i%999 == 0:
+			delete(c, path(i))
+			c[path(i)+".new"] = fmt.Sprint("new ", i)
+		}
+	}
+	client := session(t, dir)
+	out := c.deploy(t, client)
+	require.Equal(t, 4505, out.SentFiles)
+	require.Len(t, client.compared.sent, 4505, "what is the same is left out")
+	require.Equal(t, c, stands(t, dir))
+	report, err := calls.Verify.On(t.Context(), client, calls.VerifyingAgainst(&manifest.Manifest{Entries: c.entries()}, true))
+	require.NoError(t, err)
+	require.True(t, report.Matches())
+	m, err := calls.Deployment.On(t.Context(), client, 2)
+	require.NoError(t, err)
+	require.Len(t, m.Entries, 9000)
+
+	opened, _, place, err := openIn(dir)(t.Context(), Root{Path: "www"})
+	require.NoError(t, err)
+	defer place.Close()
+	far := &server{here: calls.NewHere(opened)}
+	_, err = calls.Survey.On(t.Context(), far.here, calls.Surveying{As: 1, Believe: true})
+	require.NoError(t, err)
+	answer, err := far.compareInParts(t.Context(), &compareCall{Survey: 1, Whole: true}, &calls.Comparing{As: 2, Survey: 1}, &manifest.Folded{}, &site.Watch{})
+	require.NoError(t, err)
+	require.NotNil(t, answer, "all that goes is no list of what stays")
+	require.Len(t, answer.Changes, 9000)
+	require.True(t, answer.Narrowed)
+	require.Empty(t, answer.Left)
+}
+
+// TestWhatIsLeftIsOneOfThoseThatWereSent has a far end answer with what does not exist.
+func TestWhatIsLeftIsOneOfThoseThatWereSent(t *testing.T) {
+	sent := []int{3, 5, 8, 9}
+	all, err := (&compareAnswer{Left: []wireRun{{First: 9, Count: 9}}}).leftOf(sent)
+	require.NoError(t, err)
+	require.Equal(t, sent, all, "nothing was narrowed")
+	some, err := (&compareAnswer{Narrowed: true, Left: runsOf([]int{0, 2, 3})}).leftOf(sent)
+	require.NoError(t, err)
+	require.Equal(t, []int{3, 8, 9}, some)
+	none, err := (&compareAnswer{Narrowed: true}).leftOf(sent)
+	require.NoError(t, err)
+	require.Equal(t, []int{}, none, "and not all")
+	for _, wrong := range [][]wireRun{{{First: -1, Count: 1}}, {{First: 4, Count: 1}}, {{First: 3, Count: 2}}, {{First: 1, Count: -1}}, {{First: 1, Count: 2}, {First: 2, Count: 1}}, {{First: 1 << 62, Count: 1 << 62}}} {
+		_, err := (&compareAnswer{Narrowed: true, Left: wrong}).leftOf(sent)
+		require.ErrorIs(t, err, ErrProtocol)
+	}
+}
+
 // TestASiteIsReadAndComparedInParts compares by the content of all files: as they were deployed, and with one that somebody has
 // altered.
 func TestASiteIsReadAndComparedInParts(t *testing.T) {

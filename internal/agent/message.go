@@ -105,6 +105,36 @@ type compareAnswer struct {
 	Leaving     []wireLeaving `cbor:"leaving,omitempty"`
 	Done        bool          `cbor:"done,omitempty"`
 	InParts     bool          `cbor:"in_parts,omitempty"` // indices are of the entries that were sent for this comparison, and not of all
+	Narrowed    bool          `cbor:"narrowed,omitempty"` // of those of them that are left
+	Left        []wireRun     `cbor:"left,omitempty"`
+}
+
+// runsOf gives indexes, which ascend, as runs.
+func runsOf(indexes []int) (out []wireRun) {
+	for _, at := range indexes {
+		if last := len(out) - 1; last >= 0 && out[last].First+out[last].Count == at {
+			out[last].Count++
+			continue
+		}
+		out = append(out, wireRun{First: at, Count: 1})
+	}
+	return out
+}
+
+// leftOf gives which of the entries that were sent are left.
+func (a *compareAnswer) leftOf(sent []int) ([]int, error) {
+	if !a.Narrowed {
+		return sent, nil
+	}
+	out, next := []int{}, 0
+	for _, r := range a.Left {
+		if r.First < next || r.Count < 0 || r.First > len(sent) || r.Count > len(sent)-r.First {
+			return nil, fmt.Errorf("%w: %d entries are left from %d on", ErrProtocol, r.Count, r.First)
+		}
+		next = r.First + r.Count
+		out = append(out, sent[r.First:next]...)
+	}
+	return out, nil
 }
 
 // add adds a change.

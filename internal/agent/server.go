@@ -372,14 +372,25 @@ func (s *server) compareInParts(ctx context.Context, call *compareCall, asked *c
 	if !sent.InOrder() {
 		return nil, fmt.Errorf("%w: entries that are not in order", ErrProtocol)
 	}
-	asked.Parts, asked.InAll, asked.Wanted.Entries = s.different, call.Paths, sent.Entries()
+	var left []wireRun
+	narrow := s.different.IsMuch()
+	if narrow {
+		some, indexes, err := s.here.Site.Narrow(ctx, s.different, &asked.Wanted, sent.Each)
+		if err != nil {
+			return nil, err
+		}
+		asked.Wanted.Entries, left = some, runsOf(indexes)
+	} else {
+		asked.Wanted.Entries = sent.Entries()
+	}
+	asked.Parts, asked.InAll = s.different, call.Paths
 	compared, err := calls.Compare.Watched(ctx, s.here, asked, watch)
 	asked.Parts = nil
 	if err != nil || compared.Result == nil {
 		return nil, err
 	}
 	answer := s.compareAnswer(compared.Result, asked.Wanted.Entries)
-	answer.InParts = true
+	answer.InParts, answer.Narrowed, answer.Left = true, narrow, left
 	return answer, nil
 }
 

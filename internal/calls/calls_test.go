@@ -34,10 +34,15 @@ func engine(t *testing.T, files ...string) *Here {
 // engineOf gives an engine of the site in a folder.
 func engineOf(t *testing.T, dir string) *Here {
 	t.Helper()
+	return engineWith(t, dir, site.Options{Brief: 1})
+}
+
+func engineWith(t *testing.T, dir string, opt site.Options) *Here {
+	t.Helper()
 	place, err := osfs.Open(dir)
 	require.NoError(t, err)
 	t.Cleanup(func() { place.Close() })
-	s, err := site.Open(t.Context(), place, "www", "www", site.Options{Brief: 1})
+	s, err := site.Open(t.Context(), place, "www", "www", opt)
 	require.NoError(t, err)
 	return NewHere(s)
 }

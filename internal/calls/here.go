@@ -199,7 +199,14 @@ func compareNear(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) 
 		return nil, err
 	}
 	own := *q
-	own.Parts, own.InAll, own.Entries = different, q.Paths(), q.Some(some)
+	own.Parts, own.InAll = different, q.Paths()
+	if different.IsMuch() {
+		if own.Entries, _, err = h.Site.Narrow(ctx, different, &q.Wanted, q.EachOf(some)); err != nil {
+			return nil, err
+		}
+	} else {
+		own.Entries = q.Some(some)
+	}
 	out, err := compareParts(ctx, h, &own, watch)
 	if err != nil || out.Result == nil {
 		return nil, err

@@ -112,6 +112,15 @@ func TestAContentThatIsHereIsDeployedWithoutAList(t *testing.T) {
 	require.Zero(t, c.lists)
 	require.Equal(t, 1, deploy(h).SentFiles)
 
+	texts["species/07/071.html"] = "still another"
+	h = engineWith(t, dir, site.Options{Brief: 1, Narrow: 1})
+	c, result = compareAs(h, false, asIs) // since the record is young
+	require.Len(t, result.Changes, 1)
+	require.Equal(t, 299, result.Same)
+	require.Len(t, h.want, 1, "what is the same in its folder is left out")
+	require.Zero(t, c.lists)
+	require.Equal(t, 1, deploy(h).SentFiles)
+
 	c, _ = compare(h, func(q *Comparing) {
 		q.Content.(*foldedUp).entries[0].Digest, q.Tree = manifest.Digest{}, manifest.Digest{}
 	})

@@ -70,15 +70,29 @@ func (q *Comparing) isOpen() (open bool) {
 
 // Some gives some of the entries that are wanted, by their indexes, which ascend.
 func (q *Comparing) Some(indexes []int) []manifest.Entry {
-	out, at := make([]manifest.Entry, 0, len(indexes)), 0
-	q.Each(func(e *manifest.Entry) bool {
-		if len(out) < len(indexes) && indexes[len(out)] == at {
-			out = append(out, *e)
-		}
-		at++
-		return len(out) < len(indexes)
+	out := make([]manifest.Entry, 0, len(indexes))
+	q.EachOf(indexes)(func(e *manifest.Entry) bool {
+		out = append(out, *e)
+		return true
 	})
 	return out
+}
+
+// EachOf walks through some of the entries that are wanted, by their indexes, which ascend.
+func (q *Comparing) EachOf(indexes []int) manifest.Walk {
+	return func(visit func(e *manifest.Entry) bool) {
+		at, left := 0, indexes
+		q.Each(func(e *manifest.Entry) bool {
+			if len(left) > 0 && left[0] == at {
+				left = left[1:]
+				if !visit(e) {
+					return false
+				}
+			}
+			at++
+			return len(left) > 0
+		})
+	}
 }
 
 // Listed gives the entries that are wanted.

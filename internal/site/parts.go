@@ -1,6 +1,7 @@
 package site
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -19,6 +20,7 @@ import (
 // whoever wants the change knows in which folders something else is wanted than is recorded. So these alone are compared,
 // published and recorded, beside those that are not as they are recorded: what is wanted, found and recorded is known of them, and
 // of all else that it is what it was. What stays although it is not wanted is left out likewise, where it is as it is recorded.
+// Where many folders differ, what is the same in them is left out, too: see narrow.go.
 // Where more is to be known, since all is sent again, or a whole tree is built, the survey is unfolded, and all of it is compared.
 
 // Part is what is directly in a folder, or, of a large one, a part of that: from a name on up to another one.
@@ -33,6 +35,7 @@ type Different struct {
 	Parts []int // those, by index, ascending
 
 	survey   *Survey
+	much     *muchParts       // nil: what is recorded in them is known
 	recorded []manifest.Entry // in them, and in folders in which nothing is wanted any more; sorted by path
 	dirs     []string         // folders that have an entry of their own, in any order
 	wanted   []string         // folders in which something is wanted
@@ -41,7 +44,7 @@ type Different struct {
 	bytes    int64            // of their files
 }
 
-// little gives how many of so many entries may differ for a site to be compared in parts.
+// little gives how many of so many entries may be in what differs for all of it to be looked at.
 func little(entries int) int { return max(entries/8, 4096) }
 
 // InParts tells whether a site may be compared in parts.
@@ -53,7 +56,7 @@ func (s *Site) InParts(survey *Survey, want *Wanted) bool {
 // Differing finds the parts of which same does not tell that what is recorded there is what is wanted. The parts are all in which
 // anything is wanted, those of a folder one behind the other; of want it counts what is kept and what goes. Same is called from
 // several goroutines at once, with entries whose paths are the names in the folder, and must not keep them. It gives nil where
-// that is not a little.
+// the parts are not in order. What differs may have to be narrowed: see IsMuch.
 func (s *Site) Differing(ctx context.Context, survey *Survey, want *Wanted, parts []Part, same func(part int, entries []manifest.Entry) bool) (*Different, error) {
 	h, shelf, err := s.openRecord(ctx, survey.Number)
 	defer shelf.close()
@@ -63,11 +66,11 @@ func (s *Site) Differing(ctx context.Context, survey *Survey, want *Wanted, part
 	var (
 		out   = &Different{survey: survey}
 		of    = make(map[string]int, len(parts)) // the first part of each folder
-		young = make(map[string]bool, len(survey.brief.young))
+		young = survey.brief.youngOnes()
 		seen  = make([]bool, len(parts))
 		mu    sync.Mutex
-		most  = little(survey.brief.count)
-		keep  = Keeping(want.Kept, want.Gone)
+		most  = cmp.Or(s.narrowAt, little(survey.brief.count))
+		stays = survey.brief.staying(want, young)
 		ill   bool // the parts of a folder are not in order
 	)
 	for i := range parts {
@@ -75,9 +78,6 @@ func (s *Site) Differing(ctx context.Context, survey *Survey, want *Wanted, part
 			of[parts[i].Dir] = i
 			out.wanted = append(out.wanted, parts[i].Dir)
 		}
-	}
-	for _, path := range survey.brief.young {
-		young[path] = true
 	}
 	err = s.eachFolder(ctx, blocks.Ref{Name: h.Top, Entries: h.Count}, shelf, func(dir string, entries []manifest.Entry) {
 		var (
@@ -96,8 +96,7 @@ func (s *Site) Differing(ctx context.Context, survey *Survey, want *Wanted, part
 		_, isOdd := survey.brief.odd[dir]
 		unwanted := func(from, until int) {
 			for j := from; j < until; j++ {
-				stays := keep != nil && !isOdd && entries[j].Kind != manifest.Dir // which may be filled now
-				if path := fsys.Join(dir, entries[j].Path); stays && !young[path] && keep(path) {
+				if stays != nil && stays(fsys.Join(dir, entries[j].Path), entries[j].Kind) {
 					kept, bytes = kept+1, bytes+max(entries[j].Size, 0)
 				} else {
 					was = append(was, j)
@@ -125,7 +124,7 @@ func (s *Site) Differing(ctx context.Context, survey *Survey, want *Wanted, part
 		mu.Lock()
 		defer mu.Unlock()
 		ill = ill || disorder
-		if out.dirs = append(out.dirs, dirs...); ill || len(out.recorded) > most {
+		if out.dirs = append(out.dirs, dirs...); ill {
 			return
 		}
 		for i := first; wanted && i < len(parts) && parts[i].Dir == dir; i++ {
@@ -135,13 +134,19 @@ func (s *Site) Differing(ctx context.Context, survey *Survey, want *Wanted, part
 		if kept > 0 {
 			out.stay = append(out.stay, dir)
 		}
+		if out.much == nil && len(out.recorded)+len(was) > most {
+			out.much, out.recorded = &muchParts{parts: parts, first: of}, nil
+		}
 		for _, j := range was {
+			if out.much != nil {
+				break
+			}
 			e := entries[j]
 			e.Path = fsys.Join(dir, e.Path)
 			out.recorded = append(out.recorded, e)
 		}
 	})
-	if err != nil || ill || len(out.recorded) > most {
+	if err != nil || ill {
 		return nil, err
 	}
 	for i := range parts {
@@ -152,6 +157,26 @@ func (s *Site) Differing(ctx context.Context, survey *Survey, want *Wanted, part
 	slices.Sort(out.Parts)
 	slices.SortFunc(out.recorded, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
 	return out, nil
+}
+
+// youngOnes gives the files of which the content is not believed.
+func (b *brief) youngOnes() map[string]bool {
+	young := make(map[string]bool, len(b.young))
+	for _, path := range b.young {
+		young[path] = true
+	}
+	return young
+}
+
+// staying tells of what is recorded and not wanted whether it stays as it is, and nothing more need be known of it; nil: it does not.
+func (b *brief) staying(want *Wanted, young map[string]bool) func(path string, kind manifest.Kind) bool {
+	keep := Keeping(want.Kept, want.Gone)
+	if keep == nil {
+		return nil
+	}
+	return func(path string, kind manifest.Kind) bool {
+		return kind != manifest.Dir && !b.isOdd(path) && !young[path] && keep(path) // a folder may be filled now
+	}
 }
 
 // within gives which entries of a folder, sorted by name, are in a part of it.
@@ -234,7 +259,7 @@ func (r *rest) keeps(dir string) bool {
 // what was surveyed of them, to go on with; nil: all of the site must be compared, which may be since they are of another survey.
 func (s *Site) CompareParts(ctx context.Context, of *Survey, d *Different, want *Wanted, paths int, told func(bytes int64)) (*Survey, *diff.Result, error) {
 	b := of.brief
-	if b == nil || of != d.survey || b.count-len(d.recorded)-d.kept != paths-len(want.Entries) { // what is the same is as much on both sides
+	if b == nil || of != d.survey || d.much != nil || b.count-len(d.recorded)-d.kept != paths-len(want.Entries) { // what is the same is as much on both sides
 		return nil, nil, nil
 	}
 	survey, bytes := d.unfold(), d.bytes
@@ -256,12 +281,9 @@ func (d *Different) unfold() *Survey {
 	var (
 		out    = *d.survey
 		b      = d.survey.brief
-		young  = make(map[string]bool, len(b.young))
+		young  = b.youngOnes()
 		record = *d.survey.Recorded
 	)
-	for _, path := range b.young {
-		young[path] = true
-	}
 	record.Entries = d.recorded
 	out.Recorded, out.brief, out.rest = &record, nil, &rest{wanted: d.wanted, kept: slices.Sorted(slices.Values(d.stay))}
 	for i := range d.recorded {
@@ -307,15 +329,14 @@ func (s *Site) eachOther(ctx context.Context, survey *Survey, visit func(e *mani
 		return err
 	}
 	return s.eachFolder(ctx, blocks.Ref{Name: h.Top, Entries: h.Count}, shelf, func(dir string, entries []manifest.Entry) {
+		known := knownIn(survey.Recorded.Entries, dir)
 		for i := range entries {
-			e := entries[i]
-			if e.Kind != manifest.File {
+			if entries[i].Kind != manifest.File || known.find(entries[i].Path) != nil {
 				continue
 			}
+			e := entries[i]
 			e.Path = fsys.Join(dir, e.Path)
-			if _, found := manifest.Find(survey.Recorded.Entries, e.Path); !found {
-				visit(&e)
-			}
+			visit(&e)
 		}
 	})
 }

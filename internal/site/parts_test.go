@@ -84,6 +84,16 @@ func (w *world) planParts(ctx context.Context, c tree, change ...func(*site.Want
 		some = append(some, of[i]...)
 	}
 	slices.SortFunc(some, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
+	if different.IsMuch() {
+		all, indexes, err := s.Narrow(ctx, different, &wanted, manifest.Listed(some))
+		require.NoError(w.t, err)
+		require.Len(w.t, indexes, len(all))
+		for i, at := range indexes {
+			require.Equal(w.t, some[at], all[i])
+		}
+		some = all
+	}
+	require.False(w.t, different.IsMuch())
 	wanted.Entries = some
 	found, result, err := s.CompareParts(ctx, survey, different, &wanted, len(want), nil)
 	require.NoError(w.t, err)
@@ -135,6 +145,7 @@ func TestPartsAreComparedAndRecordedAsTheWholeIs(t *testing.T) {
 			}
 			whole.doubts = rapid.Bool().Draw(r, "reads")
 			parts.doubts = whole.doubts
+			parts.narrow = rapid.SampledFrom([]int{0, 1}).Draw(r, "narrow")
 			next := anyTree().Draw(r, "next")
 			for _, path := range slices.Sorted(maps.Keys(before)) { // much of it stays
 				text := before[path]
@@ -394,8 +405,8 @@ func TestARecordThatGoesMeanwhileIsNotTakenForAnother(t *testing.T) {
 	require.Equal(t, tree{"index.html": "other 6"}, w.stands())
 }
 
-// TestWhatIsNotALittleIsComparedWhole changes more than is compared in parts, and asks for what parts are not enough for.
-func TestWhatIsNotALittleIsComparedWhole(t *testing.T) {
+// TestWhatIsNotALittleIsNarrowed changes more than is compared as it is, and asks for what parts are not enough for.
+func TestWhatIsNotALittleIsNarrowed(t *testing.T) {
 	w, c := newWorld(t), tree{}
 	for i := range 4200 {
 		c[fmt.Sprintf("%d/%04d", i/20, i)] = "1"
@@ -409,14 +420,14 @@ func TestWhatIsNotALittleIsComparedWhole(t *testing.T) {
 	s, err := w.open(t.Context())
 	require.NoError(t, err)
 	parts, _ := partsOf(c.entries())
-	none, err := s.Differing(t.Context(), survey, &site.Wanted{}, parts, func(int, []manifest.Entry) bool { return false })
+	all, err := s.Differing(t.Context(), survey, &site.Wanted{}, parts, func(int, []manifest.Entry) bool { return false })
 	require.NoError(t, err)
-	require.Nil(t, none, "all of it differs")
+	require.True(t, all.IsMuch(), "all of it differs")
 	require.False(t, s.InParts(survey, &site.Wanted{Rule: diff.Rule{Nothing: true}}), "all is sent")
 	require.True(t, s.InParts(survey, &site.Wanted{}))
 	different, err := s.Differing(t.Context(), survey, &site.Wanted{}, parts[:1], func(int, []manifest.Entry) bool { return true })
 	require.NoError(t, err)
-	require.Nil(t, different, "nearly all of it is to go")
+	require.True(t, different.IsMuch(), "nearly all of it is to go")
 	different, err = s.Differing(t.Context(), survey, &site.Wanted{Kept: []string{"."}, Gone: []string{"7/0140"}}, parts[:1], func(int, []manifest.Entry) bool { return false })
 	require.NoError(t, err)
 	require.Equal(t, []int{0}, different.Parts, "the rest stays")

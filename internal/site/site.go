@@ -61,6 +61,7 @@ type Site struct {
 	moved    string
 	beside   func(Beside) (fsys.FS, error)
 	briefAt  int      // entries; see Options.Brief
+	narrowAt int      // entries; see Options.Narrow
 	refused  []string // what the place is known to refuse, though it offers it; see place.go
 	seen     int64    // when what the last survey found had changed last; see knownUntil
 	shelved  *shelved // what is known of files of blocks
@@ -106,12 +107,15 @@ type Options struct {
 	// Brief is from how many entries on a survey may be brief (see brief.go); 0: 20,000, below which it would take longer to
 	// unfold one than the memory is worth.
 	Brief int
+	// Narrow is how many entries may be in parts that differ for these to be compared as they are (see narrow.go); 0: an eighth of
+	// all that is recorded, and 4,096 in any case.
+	Narrow int
 }
 
 // Open looks at a root, which need not exist yet, and finds its record. It writes nothing. The label is what messages
 // call the root.
 func Open(ctx context.Context, f fsys.FS, root, label string, opt Options) (*Site, error) {
-	s := &Site{fs: f, root: root, live: root, label: label, jobs: opt.Jobs, lease: opt.Lease, moved: opt.Moved, beside: opt.Beside, briefAt: opt.Brief, shelved: &shelved{}}
+	s := &Site{fs: f, root: root, live: root, label: label, jobs: opt.Jobs, lease: opt.Lease, moved: opt.Moved, beside: opt.Beside, briefAt: opt.Brief, narrowAt: opt.Narrow, shelved: &shelved{}}
 	if opt.Lease <= 0 {
 		s.lease = DefaultLease
 	}

@@ -37,6 +37,7 @@ type world struct {
 	jobs     int
 	whole    bool // no survey is brief
 	doubts   bool // the record of files is not believed
+	narrow   int  // see site.Options
 	far      bool // the place is farPlace, or at
 	at       fsys.FS
 }
@@ -102,7 +103,7 @@ func (w *world) open(ctx context.Context) (*site.Site, error) {
 	case w.far:
 		at = farPlace{at}
 	}
-	return site.Open(ctx, at, "www", filepath.Join(w.dir, "www"), site.Options{Jobs: w.jobs, Switch: w.switched, Lease: w.lease, Brief: brief})
+	return site.Open(ctx, at, "www", filepath.Join(w.dir, "www"), site.Options{Jobs: w.jobs, Switch: w.switched, Lease: w.lease, Brief: brief, Narrow: w.narrow})
 }
 
 // tree is a content or a site in short: a text that begins with -> is a link, a name that ends in / a folder.
