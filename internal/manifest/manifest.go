@@ -229,7 +229,7 @@ func TreeOf(each Walk) (tree Digest) {
 		}
 		hash.Sum(tree[:0])
 	})
-	buf, made := make([]byte, 0, size), 1
+	buf, made := make([]byte, 0, size/16), 1 // which is enough for a small tree
 	each(func(e *Entry) bool {
 		if buf = appendListing(buf, e); len(buf) < size-size/16 {
 			return true

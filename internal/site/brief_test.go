@@ -67,6 +67,7 @@ func (w *world) surveys() (brief, whole string, enough, wasBrief bool) {
 
 // TestABriefSurveyTellsWhatAWholeOneDoes alters a site in any way, or not at all.
 func TestABriefSurveyTellsWhatAWholeOneDoes(t *testing.T) {
+	t.Parallel()
 	everyWay(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
 		content := tree{"index.html": "1", "css/a.css": "a", "css/deep/b.css": "b", "a-b": "c", "a/b": "d", "a.d/e": "f", "l": "->index.html", "empty/": "", "cgi/tide.sh": "!sh"}
 		rapid.Check(t, func(r *rapid.T) {

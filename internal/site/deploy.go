@@ -314,13 +314,13 @@ func (d *Staged) publish(ctx context.Context, watch *Watch) (*Outcome, error) {
 func (s *Site) newPublish(ctx context.Context, plan *Plan, st *staging, number int) (p *publish, err error) {
 	switch {
 	case st.fresh:
-		p, err = s.newFresh(ctx, plan, st.inPlace, number)
+		p, err = s.newFresh(ctx, plan, st.failed, number)
 	case s.trees != "":
-		p = newSwitch(s, plan, st.staged, number)
+		p = newSwitch(s, plan, &st.staged, number)
 	default:
 		var keeps func(*diff.Found) bool
 		if keeps, err = s.keeping(ctx, plan); err == nil {
-			p = newInPlace(s, plan, st.staged, number, keeps)
+			p = newInPlace(s, plan, &st.staged, number, keeps)
 		}
 	}
 	if err == nil {

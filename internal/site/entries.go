@@ -83,20 +83,18 @@ func (s *Site) readHead(ctx context.Context, number int, entries bool) (h *head,
 	}
 	defer file.Close()
 	in := fsys.WithContext(ctx, file)
-	start := make([]byte, mostHead)
-	n, err := io.ReadFull(in, start)
-	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {
+	start, err := io.ReadAll(io.LimitReader(in, mostHead))
+	if err != nil {
 		return nil, nil, &RecordError{s.inRecord(name), err}
 	}
 	h = &head{}
-	whole := errors.Is(err, io.ErrUnexpectedEOF)
-	if whole && json.Unmarshal(start[:n], h) == nil && h.Version >= recordVersion {
+	if len(start) < mostHead && json.Unmarshal(start, h) == nil && h.Version >= recordVersion {
 		if err := h.check(number); err != nil {
 			return nil, nil, &RecordError{s.inRecord(name), err}
 		}
 		return h, nil, nil
 	}
-	if old, err = s.readFirst(ctx, io.MultiReader(strings.NewReader(string(start[:n])), in), h, entries); err == nil && old.Deployment == nil {
+	if old, err = s.readFirst(ctx, io.MultiReader(bytes.NewReader(start), in), h, entries); err == nil && old.Deployment == nil {
 		err = errors.New(`the key "deployment" is missing`)
 	}
 	var record *RecordError

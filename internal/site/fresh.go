@@ -140,7 +140,7 @@ func (s *Site) clearUnwanted(ctx context.Context, left map[string]*diff.Found, f
 }
 
 // newFresh builds the steps of a publish of a fresh tree. Links, and folders with a mode of their own, are made here.
-func (s *Site) newFresh(ctx context.Context, plan *Plan, inPlace func(path string) bool, number int) (*publish, error) {
+func (s *Site) newFresh(ctx context.Context, plan *Plan, failed func(path string) bool, number int) (*publish, error) {
 	p := &publish{site: s, plan: plan, number: number, undone: map[string]bool{}, fresh: true}
 	p.phases = [][]step{{{Do: doAppear, Path: ".", From: freshTree}}}
 	var lost error
@@ -151,7 +151,7 @@ func (s *Site) newFresh(ctx context.Context, plan *Plan, inPlace func(path strin
 			err = s.fs.Symlink(ctx, e.Link, s.inFresh(e.Path))
 		case e.Kind == manifest.Dir:
 			err = s.fs.SetAttr(ctx, s.inFresh(e.Path), fsys.Attributes{Mode: e.Mode, Owner: e.Owner})
-		case !inPlace(e.Path):
+		case failed(e.Path):
 			p.undone[e.Path] = true
 		}
 		if errors.Is(err, farend.ErrLost) {

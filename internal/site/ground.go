@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"iter"
 	"strings"
 	"sync"
 
@@ -28,15 +29,16 @@ type ground struct {
 var errNoFolder = errors.New("not a folder")
 
 // lookAtGround looks at the folders above names, those above others first.
-func (s *Site) lookAtGround(ctx context.Context, names []string) (*ground, error) {
+func (s *Site) lookAtGround(ctx context.Context, names iter.Seq[string]) (*ground, error) {
 	g := &ground{s, map[string]error{}}
 	var levels [][]string
-	for _, name := range names {
+	for name := range names {
 		top := s.topOf(name)
 		for dir, _ := fsys.Split(name); ; dir, _ = fsys.Split(dir) {
 			if _, known := g.folder[dir]; known {
 				break
 			}
+			dir = strings.Clone(dir) // of a longer text
 			g.folder[dir] = nil
 			depth := 0
 			if dir != "." {

@@ -82,7 +82,7 @@ func (st *staging) close(ctx context.Context, p *parcel, content io.Reader) erro
 	st.sameContent[digest]++
 	p.copy = st.sameContent[digest]
 	name := storeName(incoming, digest, int(p.copy))
-	if err := st.site.makeShelves(ctx, []string{name}); err != nil {
+	if err := st.site.makeShelves(ctx, slices.Values([]string{name})); err != nil {
 		return err
 	}
 	if err := st.site.fs.Rename(ctx, st.site.inRecord(p.name()), st.site.inRecord(name)); err != nil {

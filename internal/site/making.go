@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"sync"
 )
 
 // making takes a file of the record while it is made: into memory, or on to where it is written.
@@ -33,14 +34,20 @@ func (w *making) Write(text []byte) (int, error) {
 		content, w.pipe = io.Pipe()
 		w.written = make(chan error, 1)
 		go func() {
-			all := io.MultiReader(bytes.NewReader(w.text.Bytes()), bufio.NewReaderSize(content, 256<<10))
-			err := w.site.writeFrom(w.ctx, w.name, all)
+			many := gathered.Get().(*bufio.Reader)
+			many.Reset(content)
+			err := w.site.writeFrom(w.ctx, w.name, io.MultiReader(bytes.NewReader(w.text.Bytes()), many))
+			many.Reset(nil)
+			gathered.Put(many)
 			content.CloseWithError(cmp.Or(err, io.ErrClosedPipe))
 			w.written <- err
 		}()
 	}
 	return w.pipe.Write(text)
 }
+
+// gathered is readers that have what is streamed be written in large pieces.
+var gathered = sync.Pool{New: func() any { return bufio.NewReaderSize(nil, 256<<10) }}
 
 // end has the file written, which is complete.
 func (w *making) end() error {

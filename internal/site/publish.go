@@ -41,7 +41,7 @@ type publish struct {
 
 // newInPlace orders the changes: what is in the way goes first, then folders are made, assets placed, pages placed,
 // what is retired removed, and folders that were emptied.
-func newInPlace(s *Site, plan *Plan, staged map[string]string, number int, keeps func(*diff.Found) bool) *publish {
+func newInPlace(s *Site, plan *Plan, staged *places, number int, keeps func(*diff.Found) bool) *publish {
 	p := &publish{site: s, plan: plan, number: number, undone: map[string]bool{}, keeps: keeps}
 	layout, isPage := layoutOf(plan), plan.pages()
 	var assets, pages, removals, blocked []step
@@ -124,7 +124,7 @@ func (p *publish) kept() (digests []manifest.Digest, names []string) {
 }
 
 // stepFor gives the step that makes a path as wanted; not ok when its content has not arrived.
-func (p *publish) stepFor(c *diff.Change, staged map[string]string, i int) (step, bool) {
+func (p *publish) stepFor(c *diff.Change, staged *places, i int) (step, bool) {
 	st := step{Path: c.Path(), Mode: c.Want.Mode, Size: c.Want.Size, Owner: c.Want.Owner, first: true}
 	switch {
 	case c.Want.Kind == manifest.Link:
@@ -136,8 +136,9 @@ func (p *publish) stepFor(c *diff.Change, staged map[string]string, i int) (step
 		st.Do = doFolder
 	default:
 		st.Like = p.plan.Like && c.Found != nil
-		st.Do, st.From, st.Digest, st.Keep = doPlace, staged[c.Path()], &c.Want.Digest, p.keepName(c.Found)
-		return st, st.From != ""
+		from, isStaged := staged.of(i)
+		st.Do, st.From, st.Digest, st.Keep = doPlace, from, &c.Want.Digest, p.keepName(c.Found)
+		return st, isStaged
 	}
 	return st, true
 }
@@ -307,7 +308,7 @@ func (p *publish) run(ctx context.Context, watch *Watch) error {
 		defer func(live string) { p.noteTree(live) }(p.site.live)
 	}
 	digests, names := p.kept()
-	if err := p.site.makeShelves(ctx, names); err != nil {
+	if err := p.site.makeShelves(ctx, slices.Values(names)); err != nil {
 		return err
 	}
 	if !p.fresh { // then there was nothing to keep
@@ -391,11 +392,13 @@ func (p *publish) doPhase(ctx context.Context, phase []step, watch *Watch) error
 	if err := p.site.sure(ctx, true); err != nil {
 		return err
 	}
-	var names []string
-	for i := range phase {
-		names = append(names, p.site.touches(&phase[i])...)
-	}
-	g, err := p.site.lookAtGround(ctx, names)
+	g, err := p.site.lookAtGround(ctx, func(touched func(name string) bool) {
+		for i := range phase {
+			for _, name := range p.site.touches(&phase[i]) {
+				touched(name)
+			}
+		}
+	})
 	if err != nil {
 		return err
 	}

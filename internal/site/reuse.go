@@ -57,7 +57,7 @@ func (st *staging) double(ctx context.Context, doubles map[*parcel][]*parcel) (u
 		all   []*parcel
 	)
 	for first, others := range doubles {
-		if !st.inPlace(first.change.Path()) {
+		if !st.inPlace(first) {
 			unmade = append(unmade, others...) // each has a file of its own here, which may be in order
 			continue
 		}

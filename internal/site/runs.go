@@ -46,7 +46,7 @@ func (j *journal) writeTo(to io.Writer) error {
 	if err != nil {
 		return err
 	}
-	out := bufio.NewWriterSize(to, 64<<10)
+	out := bufio.NewWriterSize(to, 16<<10)
 	out.Write(text[:len(text)-1]) // Flush gives the error
 	out.WriteString(`,"runs":[`)
 	for i, phase := range j.Phases {
@@ -74,7 +74,7 @@ func writeRuns(out *bufio.Writer, phase []step) error {
 			}
 			st := runStep{name, phase[0]}
 			st.Do, st.Path = "", ""
-			if st.Digest != nil && st.From == storeName(incoming, *st.Digest, 1) {
+			if st.From != "" && st.Digest != nil && st.From == usualPlace(st.Digest) {
 				st.From = ""
 			}
 			r.Steps, phase = append(r.Steps, st), phase[1:]
@@ -115,9 +115,7 @@ func parseJournal(text []byte) (*journal, error) {
 		for _, r := range runs {
 			for _, st := range r.Steps {
 				st.Do, st.Path = r.Do, fsys.Join(r.In, st.Name)
-				if st.Do == doPlace && st.From == "" && st.Digest != nil {
-					st.From = storeName(incoming, *st.Digest, 1)
-				}
+				st.From = st.from()
 				j.Phases[i] = append(j.Phases[i], st.step)
 			}
 		}

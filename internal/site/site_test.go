@@ -477,8 +477,38 @@ func TestAFarEndThatLosesBytesIsFoundOut(t *testing.T) {
 	require.Empty(t, w.stands())
 }
 
+// TestWhatIsWrongIsNotPutInPlace loses a byte of each file that changes.
+func TestWhatIsWrongIsNotPutInPlace(t *testing.T) {
+	w, c := newWorld(t), tree{"index.html": "one", "log/may.html": "may", "log/june.html": "june"}
+	w.mustDeploy(c)
+	w.between.FS = lossy{w.between.FS}
+	out, err := w.deploy(tree{"index.html": "two", "log/may.html": "May", "log/june.html": "june", "x": "y"}, func(p *site.Plan) { p.Partial = true })
+	require.NoError(t, err)
+	require.Len(t, out.Failed, 2, "each once")
+	for _, f := range out.Failed {
+		require.ErrorIs(t, f.Err, site.ErrWrongBytes)
+	}
+	c["x"] = "y" // too small to lose anything
+	require.Equal(t, c, w.stands())
+	w.verify(c)
+}
+
+// TestACopyIsPutInPlaceFromWhereItIs has two new files with one content, beside another one.
+func TestACopyIsPutInPlaceFromWhereItIs(t *testing.T) {
+	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
+		w := newWorld(t)
+		w.mustDeploy(tree{"index.html": "1"})
+		c := tree{"index.html": "2", "plates/gannet.svg": "plate", "plates/tern.svg": "plate", "plates/new.svg": "plate"}
+		out := w.mustDeploy(c)
+		require.Equal(t, []int{2, 2}, []int{out.SentFiles, out.Reused})
+		require.Equal(t, c, w.stands())
+		w.verify(c)
+	})
+}
+
 // TestCutAtEveryOperation cuts the connection at the n-th operation, for every n, and then deploys again.
 func TestCutAtEveryOperation(t *testing.T) {
+	t.Parallel()
 	bothWays(t, func(t *testing.T, newWorld func(t *testing.T) *world) {
 		points := 0
 		for n := 0; ; n++ {

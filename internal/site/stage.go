@@ -41,13 +41,32 @@ type staging struct {
 	proof  marks       // of what there is no list of: which files were
 
 	mu     sync.Mutex
-	bad    map[string]bool   // paths that failed
-	staged map[string]string // path to name in the record, for all whose bytes are in place; not of a tree that is staged whole
+	bad    map[string]bool // paths that failed
+	staged places          // all whose bytes are in place; not of a tree that is staged whole
+}
+
+// places is where the content of changes is staged, by the index of a change.
+type places struct {
+	staged marks
+	others map[int32]string // names in the record of what is not where a step looks for it
+}
+
+func (pl *places) add(p *parcel) {
+	pl.staged.set(int(p.at))
+	if name := p.name(); name != usualPlace(&p.change.Want.Digest) {
+		pl.others[p.at] = name
+	}
+}
+
+// of gives where the content of a change is staged, as a step says it.
+func (pl *places) of(change int) (from string, is bool) {
+	return pl.others[int32(change)], pl.staged.has(change)
 }
 
 // parcel is one file to stage. It is small: there may be very many.
 type parcel struct {
 	change *diff.Change
+	at     int32 // its index, unless the tree is staged whole
 	part   int64 // bytes that an earlier deployment may have brought
 	copy   int32 // which of the paths with this content, from 1
 	lies   lies  // see name
@@ -82,7 +101,10 @@ func (p *parcel) name() string {
 }
 
 func (st *staging) run(ctx context.Context) error {
-	st.staged, st.sameContent = map[string]string{}, map[manifest.Digest]int32{}
+	st.sameContent = map[manifest.Digest]int32{}
+	if !st.fresh {
+		st.staged = places{make(marks, len(st.plan.Result.Changes)/64+1), map[int32]string{}}
+	}
 	st.folders = &folders{site: st.site, open: map[string]*folder{}}
 	if err := st.probeNames(ctx); err != nil {
 		return err
@@ -162,29 +184,30 @@ func (st *staging) sendMeasured(ctx context.Context, parcels []*parcel) error {
 
 // parcels names what must be staged, and finds what is staged already.
 func (st *staging) parcels(ctx context.Context) ([]*parcel, error) {
-	var (
-		out   []*parcel
-		names []string
-	)
+	var out []*parcel
 	for i := range st.plan.Result.Changes {
 		c := &st.plan.Result.Changes[i]
 		if !c.Sends() || st.failed(c.Path()) {
 			continue
 		}
-		p := &parcel{change: c}
+		p := &parcel{change: c, at: int32(i)}
 		if p.isOpen() {
 			p.lies = inIncomingOpen
 		} else {
 			st.sameContent[c.Want.Digest]++
 			p.copy, p.lies = st.sameContent[c.Want.Digest], inIncoming
 		}
-		out, names = append(out, p), append(names, p.name())
+		out = append(out, p)
 	}
 	there, err := st.site.storeSizes(ctx, incoming, shelvesOf(out))
 	if err != nil {
 		return nil, err
 	}
-	if err := st.site.makeShelves(ctx, names); err != nil {
+	if err := st.site.makeShelves(ctx, func(needs func(name string) bool) {
+		for _, p := range out {
+			needs(p.name())
+		}
+	}); err != nil {
 		return nil, err
 	}
 	for _, p := range out {
@@ -280,17 +303,17 @@ func (st *staging) isStaged(p *parcel) {
 	}
 	st.mu.Lock()
 	defer st.mu.Unlock()
-	st.staged[p.change.Path()] = p.name()
+	st.staged.add(p)
 }
 
-// inPlace tells whether a path's bytes are.
-func (st *staging) inPlace(path string) bool {
+// inPlace tells whether a parcel's bytes are.
+func (st *staging) inPlace(p *parcel) bool {
 	st.mu.Lock()
 	defer st.mu.Unlock()
 	if st.fresh {
-		return !st.bad[path]
+		return !st.bad[p.change.Path()]
 	}
-	return st.staged[path] != ""
+	return st.staged.staged.has(int(p.at))
 }
 
 // sent counts a file that was sent.
@@ -410,7 +433,7 @@ func (m *measured) Size() int64 { return m.size }
 
 // check compares what arrived with what was wanted, and takes back what is wrong.
 func (st *staging) check(ctx context.Context, sent []*parcel) error {
-	arrived := slices.DeleteFunc(slices.Clone(sent), func(p *parcel) bool { return !st.inPlace(p.change.Path()) })
+	arrived := slices.DeleteFunc(slices.Clone(sent), func(p *parcel) bool { return !st.inPlace(p) })
 	in := len(arrived)
 	arrived = slices.DeleteFunc(arrived, func(p *parcel) bool { return p.checked })
 	st.methodOf(in, len(arrived))
@@ -456,7 +479,9 @@ func (st *staging) prove(ctx context.Context, arrived []*parcel) error {
 		}
 		st.fail(arrived[i].change.Path(), st.plan.WhyWrong(ctx, arrived[i].change.Path(), arrived[i].change.Want.Digest,
 			err))
-		delete(st.staged, arrived[i].change.Path())
+		if !st.fresh {
+			st.staged.staged.clear(int(arrived[i].at))
+		}
 		if err := st.site.discard(ctx, []string{arrived[i].name()}); err != nil {
 			return err
 		}

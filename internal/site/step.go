@@ -34,7 +34,7 @@ import (
 type step struct {
 	Do   string      `json:"do,omitempty"`
 	Path string      `json:"path,omitempty"`
-	From string      `json:"from,omitempty"` // the name in the record that is put in place
+	From string      `json:"from,omitempty"` // the name in the record that is put in place; empty, of a file: its usual place
 	Keep string      `json:"keep,omitempty"` // the name in the record that what is replaced or removed gets
 	Link string      `json:"link,omitempty"`
 	Mode fs.FileMode `json:"mode,omitempty"`
@@ -72,6 +72,14 @@ func (e *StepError) Unwrap() error { return e.Err }
 // errStagedGone tells that a staged file is gone and was not put in place.
 var errStagedGone = errors.New("what was staged for it is gone")
 
+// from gives the name in the record that is put in place; empty: there is none.
+func (st *step) from() string {
+	if st.Do == doPlace && st.From == "" && st.Digest != nil {
+		return usualPlace(st.Digest)
+	}
+	return st.From
+}
+
 // touches gives the names in fs that a step reads or writes.
 func (s *Site) touches(st *step) []string {
 	var names []string
@@ -83,8 +91,8 @@ func (s *Site) touches(st *step) []string {
 	switch {
 	case st.Do == doCarry:
 		names = append(names, st.From)
-	case st.From != "":
-		names = append(names, s.inRecord(st.From))
+	case st.from() != "":
+		names = append(names, s.inRecord(st.from()))
 	}
 	if st.Keep != "" {
 		names = append(names, s.inRecord(st.Keep))
@@ -94,6 +102,7 @@ func (s *Site) touches(st *step) []string {
 
 // do does one step, or finds that it has been done.
 func (s *Site) do(ctx context.Context, g *ground, st step) error {
+	st.From = st.from()
 	removes := st.Do == doRemove || st.Do == doClear
 	for i, name := range s.touches(&st) {
 		if err := g.under(name); err != nil {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"iter"
 	"maps"
 	"slices"
 	"strings"
@@ -38,6 +39,9 @@ func storeName(store string, d manifest.Digest, n int) string {
 	}
 	return name
 }
+
+// usualPlace is where content is staged that no other path has, too.
+func usualPlace(d *manifest.Digest) string { return storeName(incoming, *d, 1) }
 
 // storeSizes lists a store: names in the record and bytes. Only shelves (xx) that are asked for are listed; nil: all.
 func (s *Site) storeSizes(ctx context.Context, store string, shelves map[string]bool) (map[string]int64, error) {
@@ -79,11 +83,13 @@ func (s *Site) sizesOf(ctx context.Context, store string, folders []fsys.Info, s
 }
 
 // makeShelves makes the folders in which names of the record are.
-func (s *Site) makeShelves(ctx context.Context, names []string) error {
+func (s *Site) makeShelves(ctx context.Context, names iter.Seq[string]) error {
 	needed := map[string]bool{}
-	for _, name := range names {
+	for name := range names {
 		dir, _ := fsys.Split(name)
-		needed[dir] = true
+		if !needed[dir] {
+			needed[strings.Clone(dir)] = true // of a longer text
+		}
 	}
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(s.jobs)

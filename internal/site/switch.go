@@ -119,26 +119,33 @@ func (t *treeSteps) phases() [][]step {
 }
 
 // newSwitch builds the steps of a publish into a new tree.
-func newSwitch(s *Site, plan *Plan, staged map[string]string, number int) *publish {
+func newSwitch(s *Site, plan *Plan, staged *places, number int) *publish {
 	p := &publish{site: s, plan: plan, number: number, undone: map[string]bool{}, tree: s.tree(number)}
 	steps := &treeSteps{number: number, folders: map[string]manifest.Attributes{}}
-	changes := map[string]*diff.Change{}
+	at := map[string]int{}
 	for i := range plan.Result.Changes {
-		changes[plan.Result.Changes[i].Path()] = &plan.Result.Changes[i]
+		at[plan.Result.Changes[i].Path()] = i
+	}
+	change := func(path string) (c *diff.Change, from string, isStaged bool) {
+		if i, is := at[path]; is {
+			c = &plan.Result.Changes[i]
+			from, isStaged = staged.of(i)
+		}
+		return c, from, isStaged
 	}
 	for i := range plan.Want {
 		e := &plan.Want[i]
-		c := changes[e.Path]
+		c, from, isStaged := change(e.Path)
 		switch {
 		case c == nil || c.Found != nil && c.Found.Kind == e.Kind && e.Kind != manifest.File:
 			steps.add(e, s.at(e.Path), nil, doCarry)
-		case c.Sends() && staged[e.Path] == "":
+		case c.Sends() && !isStaged:
 			p.undone[e.Path] = true
 			if c.Found != nil { // what is there stays
 				steps.add(c.Found.Entry, s.at(e.Path), nil, doCarry)
 			}
 		default:
-			steps.add(e, staged[e.Path], &e.Digest, doPlace)
+			steps.add(e, from, &e.Digest, doPlace)
 		}
 	}
 	keep, goes := Keeping(plan.Kept, plan.Gone), Keeping(plan.Gone, nil)
@@ -147,7 +154,7 @@ func newSwitch(s *Site, plan *Plan, staged map[string]string, number int) *publi
 	leaving := inOrder(plan.Result.Leaving, func(l *diff.Leaving) string { return l.Path })
 	for i := range plan.Survey.Found {
 		f := &plan.Survey.Found[i]
-		c := changes[f.Path]
+		c, _, _ := change(f.Path)
 		stays := c != nil && c.Status == diff.Stray && !plan.RemoveStrays || leaving(f.Path) != nil
 		r, isWanted := recorded(f.Path), wanted(f.Path) != nil
 		kept := keep != nil && keep(f.Path)

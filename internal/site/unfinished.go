@@ -124,7 +124,7 @@ func (s *Site) makeShelvesFor(ctx context.Context, j *journal) error {
 			}
 		}
 	}
-	return s.makeShelves(ctx, keeps)
+	return s.makeShelves(ctx, slices.Values(keeps))
 }
 
 // forget takes paths out of what a deployment recorded.

@@ -160,7 +160,7 @@ func (st *staging) checkUnlisted(ctx context.Context, asked ...Asked) error {
 	for _, files := range asked {
 		err := st.someOf(files, func(parcels []*parcel, indexes []int) error {
 			for i, p := range parcels {
-				if !st.inPlace(p.change.Path()) {
+				if !st.inPlace(p) {
 					continue
 				}
 				if arrived++; st.proof == nil || !st.proof.has(indexes[i]) {
@@ -188,6 +188,7 @@ func (st *staging) checkUnlisted(ctx context.Context, asked ...Asked) error {
 type marks []uint64
 
 func (m marks) set(index int)      { m[index/64] |= 1 << (index % 64) }
+func (m marks) clear(index int)    { m[index/64] &^= 1 << (index % 64) }
 func (m marks) has(index int) bool { return m[index/64]&(1<<(index%64)) != 0 }
 
 // supplied has files supplied, each of which is known only meanwhile.
