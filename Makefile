@@ -22,8 +22,9 @@ build:
 demo: build
 	./bin/tartine demo
 
+# Many tests wait for servers and clocks: so more packages than processors are tested at once.
 test: .servers
-	$(GO) test -parallel 8 -timeout 12m ./...
+	$(GO) test -p 4 -parallel 8 -timeout 12m ./...
 
 # The tests run against OpenSSH's own server, FTP servers of three makes, web servers, several login shells, programs that pack and that raise rights, and a desktop's keyring. As root on Debian
 # they are installed; elsewhere those tests are skipped. Debian installs one FTP server at a time, and a web server would start at once: these are
@@ -51,7 +52,7 @@ check:
 
 # A program with the race detector in it waits for a second when it ends, unless it is told not to.
 race: .servers
-	GORACE=atexit_sleep_ms=20 CGO_ENABLED=1 $(GO) test -race -short ./...
+	GORACE=atexit_sleep_ms=20 CGO_ENABLED=1 $(GO) test -p 4 -race -short ./...
 
 cross:
 	@set -e; for os in linux darwin windows; do for arch in amd64 arm64; do \
