@@ -15,14 +15,21 @@ import (
 
 // Where a site is compared by the content of its files, whatever their sizes and times are, a brief survey tells in which folders
 // everything looks as it is recorded, and the files there are read afterwards, some thousand at a time. A folder in which a file
-// is not what is recorded is odd from then on, as one is in which something else is. So there is no list of all files.
+// is not what is recorded is odd from then on, as one is in which something else is. So there is no list of all files. The same is
+// done where the record is believed, but very many files were dated too late to be.
 
-// ReadFiles reads the files that a brief survey has found as they are recorded, where the record is not believed; else it does nothing.
+// ReadFiles reads the files that a brief survey has found as they are recorded, where none is believed, or those that are not
+// believed, where they are very many; else it does nothing.
 // Told is called with the size of each file done, perhaps from several goroutines; it may be nil. It fails with an *OvertakenError
 // where the deployment is no longer recorded.
 func (s *Site) ReadFiles(ctx context.Context, survey *Survey, told func(bytes int64)) error {
-	if survey.brief == nil || !survey.brief.unread {
+	b := survey.brief
+	if b == nil || !b.unread && len(b.young) <= little(b.count) {
 		return nil
+	}
+	var young map[string]bool // nil: all are
+	if !b.unread {
+		young = b.youngOnes()
 	}
 	h, shelf, err := s.openRecord(ctx, survey.Number)
 	defer shelf.close()
@@ -37,17 +44,18 @@ func (s *Site) ReadFiles(ctx context.Context, survey *Survey, told func(bytes in
 	group.Go(func() error {
 		defer close(folders)
 		return s.eachFolder(both, blocks.Ref{Name: h.Top, Entries: h.Count}, shelf, func(dir string, entries []manifest.Entry) {
-			if _, isOdd := survey.brief.odd[dir]; isOdd {
+			in := newReadFolder(dir, entries, young)
+			if _, isOdd := b.odd[dir]; isOdd || in.files == 0 {
 				return
 			}
 			select {
-			case folders <- newReadFolder(dir, entries):
+			case folders <- in:
 			case <-both.Done(): // which ends the walk
 			}
 		})
 	})
 	group.Go(func() error {
-		return inBatches(folders, func(in *readFolder) int { return len(in.entries) }, func(some []*readFolder) error {
+		return inBatches(folders, func(in *readFolder) int { return in.files }, func(some []*readFolder) error {
 			ill, err := s.readFolders(both, some, told)
 			odd = append(odd, ill...)
 			return err
@@ -57,9 +65,9 @@ func (s *Site) ReadFiles(ctx context.Context, survey *Survey, told func(bytes in
 		return err
 	}
 	for _, in := range odd {
-		survey.brief.takeOdd(in)
+		b.takeOdd(in)
 	}
-	survey.brief.unread = false
+	b.unread, b.young = false, nil
 	return nil
 }
 
@@ -67,14 +75,23 @@ func (s *Site) ReadFiles(ctx context.Context, survey *Survey, told func(bytes in
 type readFolder struct {
 	dir     string
 	entries []manifest.Entry  // with their paths
-	found   []manifest.Digest // what was read of each; zero: it is no file, or could not be read
+	found   []manifest.Digest // what is in each; zero: it is no file, or it is to be read, or could not be
+	files   int               // those that are to be read
 }
 
-func newReadFolder(dir string, entries []manifest.Entry) *readFolder {
-	out := &readFolder{dir, slices.Clone(entries), make([]manifest.Digest, len(entries))}
+// newReadFolder has those files be read that are not believed; nil: all.
+func newReadFolder(dir string, entries []manifest.Entry, young map[string]bool) *readFolder {
+	out := &readFolder{dir: dir, entries: slices.Clone(entries), found: make([]manifest.Digest, len(entries))}
 	for i := range out.entries {
 		e := &out.entries[i]
 		e.Path, e.Link = strings.Clone(fsys.Join(dir, e.Path)), strings.Clone(e.Link)
+		switch {
+		case e.Kind != manifest.File:
+		case young == nil || young[e.Path]:
+			out.files++
+		default:
+			out.found[i] = e.Digest
+		}
 	}
 	return out
 }
@@ -91,7 +108,7 @@ func (s *Site) readFolders(ctx context.Context, folders []*readFolder, told func
 	)
 	for _, in := range folders {
 		for i := range in.entries {
-			if in.entries[i].Kind == manifest.File {
+			if in.entries[i].Kind == manifest.File && in.found[i].IsZero() {
 				files, names = append(files, file{in, i}), append(names, s.at(in.entries[i].Path))
 			}
 		}

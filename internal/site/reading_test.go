@@ -6,6 +6,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -84,6 +85,38 @@ func TestFilesAreReadOnceAndTold(t *testing.T) {
 	require.True(t, is)
 	require.Equal(t, &diff.Result{Same: 9000, SameBytes: int64(bytes)}, result)
 	require.True(t, s.InParts(survey, &site.Wanted{}))
+}
+
+// TestVeryManyFilesThatAreNotBelievedAreRead has files that were made right before they were deployed, but for a few.
+func TestVeryManyFilesThatAreNotBelievedAreRead(t *testing.T) {
+	w, c, young := newWorld(t), tree{"log/old.html": "old"}, 0
+	for i := range 5000 {
+		c[fmt.Sprintf("%d/%04d", i/70, i)] = "species"
+	}
+	w.far = true // where nothing but its time tells
+	w.mustDeploy(c, func(p *site.Plan) {
+		for i := range p.Want {
+			if p.Want[i].Path != "log/old.html" && i%10 > 0 {
+				p.Want[i].ModTime = time.Now().Add(time.Hour)
+				young += len("species")
+			}
+		}
+	})
+	w.replaced("7/0491")
+	s, err := w.open(t.Context())
+	require.NoError(t, err)
+	survey, err := s.SurveyBriefly(t.Context(), true)
+	require.NoError(t, err)
+	require.False(t, s.InParts(survey, &site.Wanted{}))
+	var told atomic.Int64
+	require.NoError(t, s.ReadFiles(t.Context(), survey, func(bytes int64) { told.Add(bytes) }))
+	require.Equal(t, int64(young), told.Load(), "the others are believed")
+	require.True(t, s.InParts(survey, &site.Wanted{}))
+	require.Positive(t, survey.Unsettled, "so that they are not read again")
+	_, plan, _ := w.planParts(t.Context(), c)
+	require.NotNil(t, plan)
+	require.Equal(t, []string{"changed7/04917 true true false false true true", "5000 34996 false"}, saidOf(plan.Result))
+	require.LessOrEqual(t, len(plan.Want), 70)
 }
 
 // TestAFileThatCannotBeReadIsNotTakenForWhatIsRecorded has one fail when it is opened.
