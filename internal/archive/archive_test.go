@@ -137,6 +137,10 @@ func TestATornArchiveIsNeverListed(t *testing.T) {
 	}
 	items := []item{file("a.html", "<p>", 0o644), file("plates/gannet.webp", string(noise), 0o644), file("zeros", strings.Repeat("\x00", 1024), 0o644),
 		file("z.html", "<p>the last", 0o644)}
+	step, flips := 1, 200
+	if testing.Short() {
+		step, flips = 7, 30
+	}
 	for _, format := range append(slices.Clone(written), TarBzip2) {
 		var packed []byte
 		if _, err := exec.LookPath("bzip2"); format == TarBzip2 && err != nil && os.Getenv("CI") == "" {
@@ -155,7 +159,7 @@ func TestATornArchiveIsNeverListed(t *testing.T) {
 		if format == Tar {
 			whole -= 512 // one block of zeros is the mark of its end
 		}
-		for end := 0; end < whole; end++ {
+		for end := 0; end < whole; end += step {
 			if format == TarXZ && end%31 != 0 && end < whole-60 { // it takes its time
 				continue
 			}
@@ -163,7 +167,7 @@ func TestATornArchiveIsNeverListed(t *testing.T) {
 				require.Failf(t, "it was listed", "%s of which %d of %d bytes are there", format, end, len(packed))
 			}
 		}
-		for range 200 {
+		for range flips {
 			broken := bytes.Clone(packed)
 			broken[random.IntN(len(broken))] ^= 1 << random.IntN(8)
 			listing, err := list(broken)
