@@ -101,6 +101,14 @@ func TestWhatIsNeededIsGivenInItsOrder(t *testing.T) {
 	require.False(t, lasts)
 }
 
+// settled has what was deployed first be believed, as if all had been there for a while.
+func settled(t *testing.T, dir string) {
+	t.Helper()
+	later, deployments := time.Now().Add(time.Hour), filepath.Join(dir, ".www.tartine", "deployments")
+	require.NoError(t, os.Chtimes(filepath.Join(deployments, "1.json"), later, later))
+	require.NoError(t, os.WriteFile(filepath.Join(deployments, "1.seen"), fmt.Appendf(nil, "%d\n", later.UnixNano()), 0o600))
+}
+
 // TestALittleIsComparedInParts changes a file of a large folder and of a small one, and takes others away: who deploys sends what is in
 // those parts, and all goes by that.
 func TestALittleIsComparedInParts(t *testing.T) {
@@ -114,10 +122,7 @@ func TestALittleIsComparedInParts(t *testing.T) {
 	}
 	c.deploy(t, client)
 	client = session(t, dir)
-	name := filepath.Join(dir, ".www.tartine", "deployments", "1.json")
-	later := time.Now().Add(time.Hour) // as if all had been there for a while
-	require.NoError(t, os.Chtimes(name, later, later))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, ".www.tartine", "deployments", "1.seen"), fmt.Appendf(nil, "%d\n", later.UnixNano()), 0o600))
+	settled(t, dir)
 	c["tides/01500.html"], c["species/07/text.html"], c["species/new.html"] = "another", "another", "new"
 	delete(c, "species/08/text.html")
 	out := c.deploy(t, client)
@@ -138,9 +143,7 @@ func TestMuchThatChangesIsNarrowed(t *testing.T) {
 		c[path(i)] = fmt.Sprint("species ", i)
 	}
 	c.deploy(t, session(t, dir))
-	later := time.Now().Add(time.Hour) // as if all had been there for a while
-	require.NoError(t, os.Chtimes(filepath.Join(dir, ".www.tartine", "deployments", "1.json"), later, later))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, ".www.tartine", "deployments", "1.seen"), fmt.Appendf(nil, "%d\n", later.UnixNano()), 0o600))
+	settled(t, dir)
 	for i := range 9000 {
 		switch {
 		case i%2 == 0:
@@ -182,7 +185,7 @@ func TestWhatIsLeftIsOneOfThoseThatWereSent(t *testing.T) {
 	all, err := (&compareAnswer{Left: []wireRun{{First: 9, Count: 9}}}).leftOf(sent)
 	require.NoError(t, err)
 	require.Equal(t, sent, all, "nothing was narrowed")
-	some, err := (&compareAnswer{Narrowed: true, Left: runsOf([]int{0, 2, 3})}).leftOf(sent)
+	some, err := (&compareAnswer{Narrowed: true, Left: []wireRun{{First: 0, Count: 1}, {First: 2, Count: 2}}}).leftOf(sent)
 	require.NoError(t, err)
 	require.Equal(t, []int{3, 8, 9}, some)
 	none, err := (&compareAnswer{Narrowed: true}).leftOf(sent)
@@ -229,9 +232,7 @@ func TestWhatGoesByHandIsComparedInParts(t *testing.T) {
 		c[fmt.Sprintf("species/%03d/%04d.html", i/20, i)] = "species"
 	}
 	c.deploy(t, session(t, dir))
-	later := time.Now().Add(time.Hour) // as if all had been there for a while
-	require.NoError(t, os.Chtimes(filepath.Join(dir, ".www.tartine", "deployments", "1.json"), later, later))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, ".www.tartine", "deployments", "1.seen"), fmt.Appendf(nil, "%d\n", later.UnixNano()), 0o600))
+	settled(t, dir)
 	client := session(t, dir)
 	_, err := calls.Survey.On(t.Context(), client, calls.Surveying{As: 1, Believe: true})
 	require.NoError(t, err)

@@ -109,14 +109,10 @@ type compareAnswer struct {
 	Left        []wireRun     `cbor:"left,omitempty"`
 }
 
-// runsOf gives indexes, which ascend, as runs.
-func runsOf(indexes []int) (out []wireRun) {
-	for _, at := range indexes {
-		if last := len(out) - 1; last >= 0 && out[last].First+out[last].Count == at {
-			out[last].Count++
-			continue
-		}
-		out = append(out, wireRun{First: at, Count: 1})
+// wireRuns gives runs as they cross the connection.
+func wireRuns(runs site.Runs) (out []wireRun) {
+	for _, r := range runs {
+		out = append(out, wireRun{First: r.First, Count: r.Count})
 	}
 	return out
 }

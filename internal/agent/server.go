@@ -375,11 +375,11 @@ func (s *server) compareInParts(ctx context.Context, call *compareCall, asked *c
 	var left []wireRun
 	narrow := s.different.IsMuch()
 	if narrow {
-		some, indexes, err := s.here.Site.Narrow(ctx, s.different, &asked.Wanted, sent.Each)
+		some, runs, err := s.here.Site.Narrow(ctx, s.different, &asked.Wanted, sent.Each)
 		if err != nil {
 			return nil, err
 		}
-		asked.Wanted.Entries, left = some, runsOf(indexes)
+		asked.Wanted.Entries, left = some, wireRuns(runs)
 	} else {
 		asked.Wanted.Entries = sent.Entries()
 	}

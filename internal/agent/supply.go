@@ -37,10 +37,7 @@ func (s *supply) Supply(ctx context.Context, asked site.Asked,
 	if pieces == 0 {
 		return nil
 	}
-	n := need{Offsets: asked.Offsets}
-	for _, r := range asked.Runs {
-		n.Runs = append(n.Runs, wireRun{First: r.First, Count: r.Count})
-	}
+	n := need{Runs: wireRuns(asked.Runs), Offsets: asked.Offsets}
 	var err error
 	if n.Old, err = cutOld(ctx, asked.Old); err != nil {
 		return err

@@ -40,8 +40,8 @@ func (m *muchParts) holds(path string) int {
 func (d *Different) IsMuch() bool { return d.much != nil }
 
 // Narrow leaves of the parts that differ what differs in them. Wanted gives the entries that are wanted in those parts, sorted by path.
-// It gives the entries that are to be compared, and which of them they are.
-func (s *Site) Narrow(ctx context.Context, d *Different, want *Wanted, wanted manifest.Walk) (some []manifest.Entry, indexes []int, err error) {
+// It gives those of them that are to be compared, and their indexes.
+func (s *Site) Narrow(ctx context.Context, d *Different, want *Wanted, wanted manifest.Walk) (some []manifest.Entry, left Runs, err error) {
 	var (
 		b       = d.survey.brief
 		young   = b.youngOnes()
@@ -66,7 +66,8 @@ func (s *Site) Narrow(ctx context.Context, d *Different, want *Wanted, wanted ma
 			at++
 		}
 		take = func() {
-			some, indexes = append(some, lasting(w, strings.Clone(w.Path))), append(indexes, at)
+			some = append(some, lasting(w, strings.Clone(w.Path)))
+			left.Add(at)
 			pass()
 		}
 	)
@@ -99,7 +100,7 @@ func (s *Site) Narrow(ctx context.Context, d *Different, want *Wanted, wanted ma
 		return nil, nil, err
 	}
 	d.much = nil
-	return some, indexes, nil
+	return some, left, nil
 }
 
 // lasting gives an entry that can be kept, of one whose texts are parts of longer ones.

@@ -28,7 +28,7 @@ type Whole struct {
 
 // Asked is files whose content is asked for, in this order.
 type Asked struct {
-	Runs    []Run         // of their indexes in what is wanted
+	Runs    Runs          // of their indexes in what is wanted
 	Offsets map[int]int64 // by position: how many bytes at the beginning are not needed; missing: none
 	// Old opens versions that are at the site, by position. Parts of them may be in the new ones too.
 	Old map[int]func() (io.ReadCloser, error)
@@ -37,14 +37,20 @@ type Asked struct {
 // Run is indexes that follow one another.
 type Run struct{ First, Count int }
 
-// Add asks for one more.
-func (a *Asked) Add(index int) {
-	if last := len(a.Runs) - 1; last >= 0 && a.Runs[last].First+a.Runs[last].Count == index {
-		a.Runs[last].Count++
+// Runs is indexes in some order.
+type Runs []Run
+
+// Add adds one at the end.
+func (r *Runs) Add(index int) {
+	if last := len(*r) - 1; last >= 0 && (*r)[last].First+(*r)[last].Count == index {
+		(*r)[last].Count++
 		return
 	}
-	a.Runs = append(a.Runs, Run{index, 1})
+	*r = append(*r, Run{index, 1})
 }
+
+// Add asks for one more.
+func (a *Asked) Add(index int) { a.Runs.Add(index) }
 
 // Len gives how many files there are.
 func (a *Asked) Len() (n int) {

@@ -285,7 +285,7 @@ func TestAPlaceIsLookedAtBeforeAnythingIsSentWithoutAList(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, out.Failed, 1)
 	require.ErrorContains(t, out.Failed[0].Err, "a name of this length")
-	require.Equal(t, []site.Run{{First: 1, Count: 1}}, from.asked[0].Runs)
+	require.Equal(t, site.Runs{{First: 1, Count: 1}}, from.asked[0].Runs)
 	require.Equal(t, tree{"short": "2"}, w.stands())
 }
 
