@@ -167,11 +167,11 @@ func TestWhatIsOpenedHereWithoutAListIsChecked(t *testing.T) {
 	s, plan := w.unlisted(c, &stock{})
 	openHere(plan, is)
 	plan.Partial = true
-	w.between.Before = func(op string, names ...string) error {
-		if op == "put" && strings.HasSuffix(names[0], "tides/3/08200.html") {
-			is["tides/3/08200.html"] = "tide Y200" // while it is sent
+	w.between.Cut = func(name string, content io.Reader) io.Reader {
+		if strings.HasSuffix(name, "tides/3/08200.html") {
+			return strings.NewReader("tide Y200")
 		}
-		return nil
+		return content
 	}
 	phases := map[string]int{}
 	out, err := s.Deploy(t.Context(), plan, &site.Watch{Phase: func(name string, files int, _ int64) { phases[name] += files }})
@@ -187,7 +187,7 @@ func TestWhatIsOpenedHereWithoutAListIsChecked(t *testing.T) {
 		delete(c, f.Path)
 	}
 	require.Equal(t, map[string]string{"tides/0/00007.html": "read it here: permission denied", "tides/1/00001.html": site.ErrChangedSinceScan.Error(),
-		"tides/3/08193.html": site.ErrChangedSinceScan.Error()}, failed)
+		"tides/3/08193.html": site.ErrChangedSinceScan.Error(), "tides/3/08200.html": site.ErrWrongBytes.Error()}, failed)
 	require.Equal(t, c, w.stands())
 	w.verify(c)
 }
