@@ -109,6 +109,18 @@ func settled(t *testing.T, dir string) {
 	require.NoError(t, os.WriteFile(filepath.Join(deployments, "1.seen"), fmt.Appendf(nil, "%d\n", later.UnixNano()), 0o600))
 }
 
+// surveyed gives a far end that has surveyed a site.
+func surveyed(t *testing.T, dir string) *server {
+	t.Helper()
+	opened, _, place, err := openIn(dir)(t.Context(), Root{Path: "www"})
+	require.NoError(t, err)
+	t.Cleanup(func() { place.Close() })
+	far := &server{here: calls.NewHere(opened)}
+	_, err = calls.Survey.On(t.Context(), far.here, calls.Surveying{As: 1, Believe: true})
+	require.NoError(t, err)
+	return far
+}
+
 // TestALittleIsComparedInParts changes a file of a large folder and of a small one, and takes others away: who deploys sends what is in
 // those parts, and all goes by that.
 func TestALittleIsComparedInParts(t *testing.T) {
@@ -165,13 +177,7 @@ func TestMuchThatChangesIsNarrowed(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, m.Entries, 9000)
 
-	opened, _, place, err := openIn(dir)(t.Context(), Root{Path: "www"})
-	require.NoError(t, err)
-	defer place.Close()
-	far := &server{here: calls.NewHere(opened)}
-	_, err = calls.Survey.On(t.Context(), far.here, calls.Surveying{As: 1, Believe: true})
-	require.NoError(t, err)
-	answer, err := far.compareInParts(t.Context(), &compareCall{Survey: 1, Whole: true}, &calls.Comparing{As: 2, Survey: 1}, &manifest.Folded{}, &site.Watch{})
+	answer, err := surveyed(t, dir).compareInParts(t.Context(), &compareCall{Survey: 1, Whole: true}, &calls.Comparing{As: 2, Survey: 1}, &manifest.Folded{}, &site.Watch{})
 	require.NoError(t, err)
 	require.NotNil(t, answer, "all that goes is no list of what stays")
 	require.Len(t, answer.Changes, 9000)
@@ -242,13 +248,7 @@ func TestWhatGoesByHandIsComparedInParts(t *testing.T) {
 	require.Len(t, compared.Result.Changes, 1)
 	require.Zero(t, compared.Result.Same)
 
-	opened, _, place, err := openIn(dir)(t.Context(), Root{Path: "www"})
-	require.NoError(t, err)
-	defer place.Close()
-	far := &server{here: calls.NewHere(opened)}
-	_, err = calls.Survey.On(t.Context(), far.here, calls.Surveying{As: 1, Believe: true})
-	require.NoError(t, err)
-	answer, err := far.compareInParts(t.Context(), &compareCall{Survey: 1, Whole: true}, &calls.Comparing{As: 2, Survey: 1, Wanted: wanted}, &manifest.Folded{}, &site.Watch{})
+	answer, err := surveyed(t, dir).compareInParts(t.Context(), &compareCall{Survey: 1, Whole: true}, &calls.Comparing{As: 2, Survey: 1, Wanted: wanted}, &manifest.Folded{}, &site.Watch{})
 	require.NoError(t, err)
 	require.NotNil(t, answer, "it is enough to know parts")
 	require.Len(t, answer.Changes, 1)

@@ -44,8 +44,11 @@ func (s *Site) ReadFiles(ctx context.Context, survey *Survey, told func(bytes in
 	group.Go(func() error {
 		defer close(folders)
 		return s.eachFolder(both, blocks.Ref{Name: h.Top, Entries: h.Count}, shelf, func(dir string, entries []manifest.Entry) {
+			if _, isOdd := b.odd[dir]; isOdd {
+				return
+			}
 			in := newReadFolder(dir, entries, young)
-			if _, isOdd := b.odd[dir]; isOdd || in.files == 0 {
+			if in.files == 0 {
 				return
 			}
 			select {
