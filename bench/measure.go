@@ -140,13 +140,24 @@ func (b *bench) pipeBack(port int) func() (sample, error) {
 	}
 }
 
+// address gives that of the site.
+func (b *bench) address(port int) string {
+	return fmt.Sprintf("ssh://%s@127.0.0.1:%d%s", b.server.user, port, b.in("site"))
+}
+
+// ask runs a command for the site. Flags come behind.
+func (b *bench) ask(command string, flags ...string) (sample, error) {
+	args := []string{command, b.address(b.server.port), "--identity", b.in("identity"), "--fingerprint", b.server.fingerprint, "--ssh-config", "none"}
+	return b.exec(b.program, append(args, flags...)...)
+}
+
 // fetch brings what is at the site here.
 func (b *bench) fetch(port int) func() (sample, error) {
 	return func() (sample, error) {
 		if _, err := b.sh("rm -rf %s", b.in("back")); err != nil {
 			return sample{}, err
 		}
-		return b.exec(b.program, "fetch", fmt.Sprintf("ssh://%s@127.0.0.1:%d%s", b.server.user, port, b.in("site")),
+		return b.exec(b.program, "fetch", b.address(port),
 			"--into", b.in("back"),
 			"--identity", b.in("identity"), "--fingerprint", b.server.fingerprint, "--ssh-config", "none", "--format",
 			"json", "--yes")

@@ -115,11 +115,7 @@ func (b *bench) standing(tree string, pipe sample) (rows []row, err error) {
 		return nil, err
 	}
 	rows = append(rows, ratioRow("one file changed of 100,000", "no-op on 100,000", one[0], one[1], 1.3))
-	verify := func() (sample, error) {
-		return b.exec(b.program, "verify", fmt.Sprintf("ssh://%s@127.0.0.1:%d%s", b.server.user, b.server.port,
-			b.in("site")),
-			"--identity", b.in("identity"), "--fingerprint", b.server.fingerprint, "--ssh-config", "none")
-	}
+	verify := func() (sample, error) { return b.ask("verify") }
 	hash := func() (sample, error) {
 		return b.sh("cd %s && find . -type f -print0 | xargs -0 -n 500 -P %d sha256sum >/dev/null", b.in(tree),
 			runtime.NumCPU())
@@ -128,7 +124,64 @@ func (b *bench) standing(tree string, pipe sample) (rows []row, err error) {
 	if err != nil {
 		return nil, err
 	}
-	return append(rows, ratioRow("verify 100,000 files, 400 MB", "sha256sum on all cores", v[0], v[1], 1)), nil
+	rows = append(rows, ratioRow("verify 100,000 files, 400 MB", "sha256sum on all cores", v[0], v[1], 1))
+	more, err := b.back(one[0], v[1])
+	if err != nil {
+		return nil, err
+	}
+	rows = append(rows, more...)
+	more, err = b.switched(tree)
+	return append(rows, more...), err
+}
+
+// back measures what brings things back: an earlier deployment, and the files. One is a deployment of one changed file, hash the digests
+// of all.
+func (b *bench) back(one, hash sample) ([]row, error) {
+	rollback := func() (sample, error) { return b.ask("rollback", "--yes") }
+	r, err := b.medians(b.runs, rollback)
+	if err != nil {
+		return nil, err
+	}
+	m, err := b.medians(min(b.runs, 3), b.pipeBack(b.server.port), b.fetch(b.server.port))
+	if err != nil {
+		return nil, err
+	}
+	again := func() (sample, error) { return b.ask("fetch", "--into", b.in("back"), "--yes") }
+	a, err := b.medians(b.runs, again)
+	if err != nil {
+		return nil, err
+	}
+	return []row{ratioRow("rollback by one file of 100,000", "one file changed of 100,000", r[0], one, 1.3),
+		ratioRow("fetch 100,000 files of 4 KB", far+" the other way", m[1], m[0], 1.3),
+		ratioRow("fetch, nothing to do", "sha256sum on all cores", a[0], hash, 1.3)}, os.RemoveAll(b.in("back"))
+}
+
+// switched measures a site that is switched from tree to tree, beside a copy of hard links.
+func (b *bench) switched(tree string) ([]row, error) {
+	config := fmt.Sprintf("name: bench\ncontent: [{source: %q}]\ntargets:\n  live: {url: %q, publish: switch}\n", b.in(tree),
+		fmt.Sprintf("ssh://%s@127.0.0.1:%d%s", b.server.user, b.server.port, b.in("live")))
+	if err := os.WriteFile(b.in("switched.yaml"), []byte(config), 0o644); err != nil {
+		return nil, err
+	}
+	n := 0
+	change := func() (sample, error) {
+		n++
+		if err := os.WriteFile(pageName(b.in(tree), b.scaled(100_000)/3), fmt.Appendf(nil, "switched for the %d. time", n), 0o644); err != nil {
+			return sample{}, err
+		}
+		return b.exec(b.program, "deploy", "live", "--config", b.in("switched.yaml"), "--identity", b.in("identity"), "--fingerprint", b.server.fingerprint,
+			"--ssh-config", "none", "--yes")
+	}
+	copied := func() (sample, error) {
+		n++
+		return b.sh("%s 'cp -al %s %s'", b.server.ssh(b.server.port), b.in("live")+"/.", b.in(fmt.Sprintf("linked%d", n)))
+	}
+	m, err := b.medians(b.runs, change, copied)
+	if err != nil {
+		return nil, err
+	}
+	_, err = b.sh("rm -rf %s %s %s %s", b.in("live"), b.in(".live.tartine"), b.in(".live.trees"), b.in("linked*"))
+	return []row{ratioRow("one file changed of 100,000, switched", "ssh … cp -al of the tree", m[0], m[1], 1.3)}, err
 }
 
 func (b *bench) large() ([]row, error) {

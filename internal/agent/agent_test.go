@@ -352,6 +352,7 @@ func TestErrorsKeepTheirFactsAcrossTheLine(t *testing.T) {
 		fmt.Errorf("open it: %w", fs.ErrNotExist), errors.New("anything else"),
 		&site.LockLostError{Holder: &holder}, &site.LockLostError{}, &site.LockLostError{Err: fs.ErrPermission},
 		&site.RecordError{File: "publish.json", Err: &site.UntrustedError{Reason: "it names a neighbour"}},
+		&site.RecordError{File: "publish.json", Err: fmt.Errorf("version 9 is not known, and %w", site.ErrNewer)},
 		&site.UnfinishedError{Number: 7, Failed: []site.Failure{{Path: "img/a.svg", Err: &site.StepError{Do: "place", Err: fs.ErrPermission}}}},
 	} {
 		text := must(encoding.Marshal(calls.Wire(err)))
@@ -359,7 +360,7 @@ func TestErrorsKeepTheirFactsAcrossTheLine(t *testing.T) {
 		require.NoError(t, decoding.Unmarshal(text, &w))
 		got := w.Err()
 		require.Equal(t, err.Error(), got.Error())
-		for _, cause := range []error{fs.ErrPermission, fs.ErrNotExist} {
+		for _, cause := range []error{fs.ErrPermission, fs.ErrNotExist, site.ErrNewer} {
 			require.Equal(t, errors.Is(err, cause), errors.Is(got, cause), "%v", err)
 		}
 	}

@@ -270,6 +270,9 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 	call := compareCall{As: want.As, Survey: want.Survey, Paths: want.Paths(), Times: want.Rule.Times,
 		Nothing: want.Rule.Nothing, Kept: want.Kept, Gone: want.Gone,
 		Retire: wireRetire{want.Retire.After, want.Retire.Now, want.Retire.Last}}
+	if want.Earlier > 0 {
+		return c.compareEarlier(ctx, want, &call, watch)
+	}
 	var (
 		folders []treeparts.Part
 		of      [][]int32 // their entries
@@ -319,22 +322,41 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 			return nil, err
 		}
 	}
-	out := &diff.Result{Same: answer.Same, SameBytes: answer.SameBytes, Stale: answer.Stale}
 	sent, err := answer.leftOf(sent)
 	if err != nil {
 		return nil, err
 	}
 	c.compared = wantedOf(&answer, want, sent)
-	if out.All = c.compared.all; out.All == nil {
-		if out.Changes, err = answer.changes(c.compared); err != nil {
-			return nil, err
-		}
+	result, err := answer.result(c.compared)
+	if err != nil {
+		return nil, err
 	}
-	for _, l := range answer.Leaving {
-		out.Leaving = append(out.Leaving, diff.Leaving{Entry: manifest.Entry{Path: l.Path, Size: l.Size},
-			Until: time.Unix(l.Until, 0)})
+	return &calls.Compared{Result: result}, nil
+}
+
+// compareEarlier asks what must change for an earlier deployment to be there again.
+func (c *Client) compareEarlier(ctx context.Context, want *calls.Comparing, call *compareCall, watch *site.Watch) (*calls.Compared, error) {
+	call.Earlier = want.Earlier
+	var answer compareAnswer
+	if err := c.call(ctx, calls.Compare.Name, call, into(&answer), listener(watch)); err != nil {
+		return nil, err
 	}
-	return &calls.Compared{Result: out}, nil
+	switch {
+	case answer.NeedAll:
+		return &calls.Compared{}, nil
+	case !answer.Done || answer.Earlier == nil:
+		return nil, fmt.Errorf("%w: an answer that says nothing", ErrProtocol)
+	}
+	earlier, err := answer.Earlier.earlier()
+	if err != nil {
+		return nil, err
+	}
+	c.compared = &wanted{as: want.As, of: len(earlier.Entries), entries: earlier.Entries}
+	result, err := answer.result(c.compared)
+	if err != nil {
+		return nil, err
+	}
+	return &calls.Compared{Result: result, Earlier: earlier}, nil
 }
 
 // useWindow has as much content under way as there may be.

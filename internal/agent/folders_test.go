@@ -2,6 +2,7 @@ package agent
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -183,6 +184,68 @@ func TestMuchThatChangesIsNarrowed(t *testing.T) {
 	require.Len(t, answer.Changes, 9000)
 	require.True(t, answer.Narrowed)
 	require.Empty(t, answer.Left)
+}
+
+// TestAnEarlierDeploymentDoesNotCross goes back to a deployment of which few files are others than are there.
+func TestAnEarlierDeploymentDoesNotCross(t *testing.T) {
+	dir, c := t.TempDir(), content{}
+	for i := range 3000 {
+		c[fmt.Sprintf("species/%02d/%04d.html", i/100, i)] = fmt.Sprint("species ", i)
+	}
+	c.deploy(t, session(t, dir))
+	first := maps.Clone(c)
+	c["species/07/0707.html"], c["news.html"] = "another", "news"
+	c.deploy(t, session(t, dir))
+	settled(t, dir)
+	client := session(t, dir)
+	_, err := calls.Survey.On(t.Context(), client, calls.Surveying{As: 1, Believe: true})
+	require.NoError(t, err)
+	compared, err := calls.Compare.On(t.Context(), client, &calls.Comparing{As: 2, Survey: 1, Recorded: true, Earlier: 1})
+	require.NoError(t, err)
+	require.NotNil(t, compared.Earlier)
+	require.Len(t, compared.Earlier.Entries, 1, "all others are there")
+	require.Equal(t, []int{3000, 3000}, []int{compared.Earlier.Paths, compared.Earlier.Contents})
+	require.Equal(t, (&manifest.Manifest{Entries: first.entries()}).Tree(), compared.Earlier.Tree)
+	require.Len(t, compared.Result.Changes, 2)
+	require.Same(t, &compared.Earlier.Entries[0], compared.Result.Changes[1].Want)
+	require.Equal(t, 2999, compared.Result.Same)
+	missing, err := calls.Held.On(t.Context(), client, calls.ID(2))
+	require.NoError(t, err)
+	require.Empty(t, missing)
+	out, err := deployed(t.Context(), client, &calls.Staging{As: 3, Comparison: 2, Plan: site.Plan{Result: compared.Result, Rollback: 1}}, &site.Watch{})
+	require.NoError(t, err)
+	require.Empty(t, out.Failed)
+	require.Zero(t, out.SentFiles)
+	require.Equal(t, first, stands(t, dir))
+
+	_, err = calls.Survey.On(t.Context(), client, calls.Surveying{As: 4})
+	require.NoError(t, err)
+	none := &calls.Comparing{As: 5, Survey: 4, Recorded: true, Earlier: 1}
+	none.Rule.Nothing = true
+	compared, err = calls.Compare.On(t.Context(), client, none)
+	require.NoError(t, err)
+	require.Nil(t, compared.Result, "all of it is to be known for that")
+	_, err = calls.Compare.On(t.Context(), client, &calls.Comparing{As: 6, Survey: 4, Recorded: true, Earlier: 9})
+	var notKept *site.NotKeptError
+	require.ErrorAs(t, err, &notKept)
+}
+
+// TestAnEarlierDeploymentIsInput has a far end tell of one that cannot be.
+func TestAnEarlierDeploymentIsInput(t *testing.T) {
+	some := numberedFiles(3)
+	_, err := toWireEarlier(&site.Earlier{Entries: some, Paths: 3, Contents: 3}).earlier()
+	require.NoError(t, err)
+	for name, e := range map[string]*site.Earlier{
+		"more than there are":      {Entries: some, Paths: 2, Contents: 2},
+		"more of it than there is": {Entries: some, Paths: 3, Contents: 4},
+		"less than nothing":        {Entries: some, Paths: 3, Contents: -1},
+		"out of order":             {Entries: []manifest.Entry{some[1], some[0]}, Paths: 3, Contents: 3},
+	} {
+		_, err := toWireEarlier(e).earlier()
+		require.ErrorIs(t, err, ErrProtocol, name)
+	}
+	_, err = (&wireEarlier{Entries: []byte("rubbish"), Paths: 3}).earlier()
+	require.ErrorIs(t, err, ErrProtocol)
 }
 
 // TestWhatIsLeftIsOneOfThoseThatWereSent has a far end answer with what does not exist.

@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"slices"
@@ -74,6 +75,30 @@ type compareCall struct {
 	Entries int              `cbor:"entries,omitempty"` // how many came in frames of their own
 	Whole   bool             `cbor:"whole,omitempty"`   // they are all there is
 	Retire  wireRetire       `cbor:"retire"`
+	Earlier int              `cbor:"earlier,omitempty"` // the deployment that is wanted, in the place of all that says what is
+}
+
+// wireEarlier is a site.Earlier.
+type wireEarlier struct {
+	Entries  manifest.Packed `cbor:"entries"`
+	Paths    int             `cbor:"paths"`
+	Contents int             `cbor:"contents"`
+	Tree     manifest.Digest `cbor:"tree"`
+}
+
+func toWireEarlier(e *site.Earlier) *wireEarlier {
+	return &wireEarlier{manifest.Pack(e.Entries), e.Paths, e.Contents, e.Tree}
+}
+
+func (w *wireEarlier) earlier() (*site.Earlier, error) {
+	entries, err := w.Entries.Unpack()
+	if err == nil && (!treeparts.InOrder(entries) || len(entries) > w.Paths || w.Contents < 0 || w.Contents > w.Paths) {
+		err = errors.New("an earlier deployment that cannot be one")
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrProtocol, err)
+	}
+	return &site.Earlier{Entries: entries, Paths: w.Paths, Contents: w.Contents, Tree: w.Tree}, nil
 }
 
 // wireRetire is a site.Retire.
@@ -107,6 +132,7 @@ type compareAnswer struct {
 	InParts     bool          `cbor:"in_parts,omitempty"` // indices are of the entries that were sent for this comparison, and not of all
 	Narrowed    bool          `cbor:"narrowed,omitempty"` // of those of them that are left
 	Left        []wireRun     `cbor:"left,omitempty"`
+	Earlier     *wireEarlier  `cbor:"earlier,omitempty"` // what is wanted, of which indices are; nil: that was not asked about
 }
 
 // wireRuns gives runs as they cross the connection.
@@ -144,6 +170,24 @@ func (a *compareAnswer) add(c *diff.Change, want int) {
 		return
 	}
 	a.New = append(a.New, wireRun{First: want, Count: 1})
+}
+
+// result gives what was found.
+func (a *compareAnswer) result(of *wanted) (*diff.Result, error) {
+	out := &diff.Result{Same: a.Same, SameBytes: a.SameBytes, Stale: a.Stale}
+	if of.all != nil {
+		out.All = of.all
+	} else {
+		var err error
+		if out.Changes, err = a.changes(of); err != nil {
+			return nil, err
+		}
+	}
+	for _, l := range a.Leaving {
+		out.Leaving = append(out.Leaving, diff.Leaving{Entry: manifest.Entry{Path: l.Path, Size: l.Size},
+			Until: time.Unix(l.Until, 0)})
+	}
+	return out, nil
 }
 
 // changes gives all changes, in the order of their paths.

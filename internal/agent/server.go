@@ -279,6 +279,9 @@ func (s *server) doCompare(ctx context.Context, m *message, watch *site.Watch) (
 		Wanted: site.Wanted{Kept: call.Kept, Gone: call.Gone,
 			Rule:   diff.Rule{Times: call.Times, Nothing: call.Nothing},
 			Retire: site.Retire{After: call.Retire.After, Now: call.Retire.Now, Last: call.Retire.Last}}}
+	if call.Earlier > 0 {
+		return s.compareEarlier(ctx, &call, &asked, watch)
+	}
 	if err := s.here.ReadFiles(ctx, &asked, watch); err != nil {
 		return nil, err
 	}
@@ -348,6 +351,21 @@ func (s *server) doCompare(ctx context.Context, m *message, watch *site.Watch) (
 		return nil, err
 	}
 	return s.compareAnswer(compared.Result, asked.Wanted.Entries), nil
+}
+
+// compareEarlier compares with an earlier deployment of the site, or tells that the client has to send it.
+func (s *server) compareEarlier(ctx context.Context, call *compareCall, asked *calls.Comparing, watch *site.Watch) (any, error) {
+	asked.Earlier = call.Earlier
+	compared, err := calls.Compare.Watched(ctx, s.here, asked, watch)
+	if err != nil {
+		return nil, err
+	}
+	if compared.Result == nil {
+		return compareAnswer{NeedAll: true}, nil
+	}
+	answer := s.compareAnswer(compared.Result, compared.Earlier.Entries)
+	answer.Earlier = toWireEarlier(compared.Earlier)
+	return answer, nil
 }
 
 // compareInParts compares those parts of the site that differ; nil: all of it must be compared.

@@ -29,6 +29,7 @@ var causes = []struct {
 	{"wrong bytes", site.ErrWrongBytes},
 	{"in record", site.ErrRecord},
 	{"no site", site.ErrNoSite},
+	{"newer", site.ErrNewer},
 	{"not exist", fs.ErrNotExist},
 	{"exist", fs.ErrExist},
 	{"permission", fs.ErrPermission},

@@ -142,6 +142,9 @@ func compare(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) (*Co
 	if err := h.ReadFiles(ctx, q, watch); err != nil {
 		return nil, err
 	}
+	if q.Earlier > 0 {
+		return compareEarlier(ctx, h, q, watch)
+	}
 	all, sent := q.Content.(*manifest.Folded)
 	near := q.Content != nil && !sent // it was not sent here, but is here
 	if near {
@@ -212,6 +215,25 @@ func compareNear(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) 
 		return nil, err
 	}
 	return out, nil
+}
+
+// compareEarlier compares with an earlier deployment. The result is nil where all of both must be compared.
+func compareEarlier(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) (*Compared, error) {
+	found, err := h.Survey(q.Survey)
+	if err != nil {
+		return nil, err
+	}
+	earlier, different, err := h.Site.Earlier(ctx, found, q.Earlier, &q.Wanted)
+	if err != nil || earlier == nil {
+		return &Compared{}, err
+	}
+	own := *q
+	own.Parts, own.InAll, own.Entries = different, earlier.Paths, earlier.Entries
+	out, err := compareParts(ctx, h, &own, watch)
+	if err == nil && out.Result != nil {
+		out.Earlier = earlier
+	}
+	return out, err
 }
 
 func compareParts(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) (*Compared, error) {

@@ -2,6 +2,7 @@ package calls
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -12,7 +13,7 @@ import (
 )
 
 // table is all calls.
-var table = []Any{Survey, Compare, Held, Stage, Publish, Abandon, Recover, GiveUp, Affirm, Deployment, History, Verify,
+var table = []Any{Survey, Compare, Held, Stage, Publish, Abandon, Recover, GiveUp, Affirm, Deployment, Between, History, Verify,
 	Examine, Unfinished, Locked, Unlock, Stands, List, Gather, Read, Wipe, Current, Note, Owed, Beacon, Sized}
 
 // Surveying asks what is at the site.
@@ -32,6 +33,8 @@ type Comparing struct {
 	// Parts are those that differ, of which the entries of Wanted are, in the place of all; nil: they are of all.
 	Parts *site.Different
 	InAll int // how many entries are wanted where Parts is not nil
+	// Earlier is the deployment of this site that is wanted, in the place of entries; 0: there are entries.
+	Earlier int
 	site.Wanted
 }
 
@@ -105,7 +108,9 @@ func (q *Comparing) Listed() []manifest.Entry {
 
 // Compared is the answer.
 type Compared struct {
-	Result *diff.Result // nil: the parts are not enough for one
+	Result *diff.Result // nil: the parts, or the number of an earlier deployment, are not enough for one
+	// Earlier is what is wanted where it is an earlier deployment; nil: that was not asked about.
+	Earlier *site.Earlier
 	// of a later survey that it rests on, since the one that was asked about was forgotten; nil: it was not
 	Later *site.Summary
 }
@@ -217,6 +222,11 @@ var (
 		Run: func(ctx context.Context, h *Here, number int, _ *site.Watch) (*manifest.Manifest, error) {
 			return h.Site.Deployment(ctx, number)
 		}}
+	// Between gives what differs from one of them, or nothing, to another.
+	Between = &Call[Steps, *site.Between]{Name: "between", Pack: packBetween, Unpack: unpackBetween,
+		Run: func(ctx context.Context, h *Here, q Steps, _ *site.Watch) (*site.Between, error) {
+			return h.Site.Between(ctx, q.From, q.To)
+		}}
 	// Note writes down what ran around a recorded deployment.
 	Note = &Call[Noting, None]{Name: "note", Writes: true,
 		Run: func(ctx context.Context, h *Here, q Noting, _ *site.Watch) (None, error) {
@@ -250,6 +260,40 @@ func unpackManifest(read func(any) error) (*manifest.Manifest, error) {
 		return nil, err
 	}
 	return manifest.ReadJSON(strings.NewReader(text))
+}
+
+// Steps is from which deployment to which; 0 stands for nothing.
+type Steps struct {
+	From int `cbor:"from"`
+	To   int `cbor:"to"`
+}
+
+// between is a site.Between as it crosses a connection.
+type between struct {
+	Before    manifest.Packed `cbor:"before"`
+	After     manifest.Packed `cbor:"after"`
+	Same      int             `cbor:"same"`
+	SameBytes int64           `cbor:"same_bytes"`
+}
+
+func packBetween(b *site.Between) any {
+	return between{manifest.Pack(b.Before), manifest.Pack(b.After), b.Same, b.SameBytes}
+}
+
+func unpackBetween(read func(any) error) (*site.Between, error) {
+	var form between
+	if err := read(&form); err != nil {
+		return nil, err
+	}
+	out := &site.Between{Same: form.Same, SameBytes: form.SameBytes}
+	var err error
+	if out.Before, err = form.Before.Unpack(); err == nil {
+		out.After, err = form.After.Unpack()
+	}
+	if err == nil {
+		err = errors.Join(manifest.Check(out.Before), manifest.Check(out.After))
+	}
+	return out, err
 }
 
 // Verifying is what the site is checked against.

@@ -187,6 +187,8 @@ func siteSentence(err error) *statusError {
 			next: "wait for it with --wait 5m; a lock that nothing has renewed for two minutes is taken over, or goes with tartine unlock"}
 	case errors.As(err, &overtaken):
 		return &statusError{status: ExitRefused, what: err.Error(), next: "run it again: it compares anew"}
+	case errors.Is(err, site.ErrNewer):
+		return &statusError{status: ExitRefused, what: err.Error() + ", so it is not used", next: "use the program that wrote it, or a later one: here, and with agent: PATH at the far end too"}
 	case errors.As(err, &record):
 		return &statusError{status: ExitIncomplete, what: record.Error(),
 			next: "check free space and rights at the far end, then run it again"}

@@ -272,7 +272,7 @@ func (a *app) rollback(ctx context.Context, s *targets.Opened, heading render.He
 	}
 	own.options.Published, own.options.Around, own.options.Like = s.TakeUp, around, reach.Like
 	who := &person{app: a, title: fmt.Sprintf("%s: deployment %d again", heading.Place(), number), drift: own.overwriteDrift}
-	session := &deploy.Session{Engine: s, Content: deploy.Earlier(s, number), Options: own.options, Person: who}
+	session := &deploy.Session{Engine: s, Content: deploy.Earlier(number), Options: own.options, Person: who}
 	result, err := session.Deploy(ctx)
 	var unwell *deploy.UnwellError
 	if err != nil && !errors.As(err, &unwell) {

@@ -135,7 +135,7 @@ func (m *member) Deploy(_ context.Context, tried func(calls.Engine, int)) error 
 // Earlier implements deploy.Member.
 func (m *member) Earlier(ctx context.Context, number int, use func(context.Context, *deploy.Session) error) error {
 	return m.app.withOne(ctx, m.meant, func(ctx context.Context, s *targets.Opened, _ render.Heading, _ targets.Settings) error {
-		session := &deploy.Session{Engine: s, Content: deploy.Earlier(s, number), Options: m.own.options,
+		session := &deploy.Session{Engine: s, Content: deploy.Earlier(number), Options: m.own.options,
 			Person: &person{app: m.app}}
 		session.Options.Retire, session.Options.Published, session.Options.Like = m.app.retire(m.reach, nil, false), s.TakeUp, m.reach.Like
 		around, err := m.app.around(m.meant, s, m.own.around)

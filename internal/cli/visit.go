@@ -20,7 +20,6 @@ import (
 	"tartine/internal/config"
 	"tartine/internal/content"
 	"tartine/internal/deploy"
-	"tartine/internal/diff"
 	"tartine/internal/manifest"
 	"tartine/internal/render"
 	"tartine/internal/targets"
@@ -192,8 +191,8 @@ func (r *runner) Look(ctx context.Context, facts *deploy.Facts) error {
 		return err
 	}
 	for _, c := range facts.Changed {
-		if i, found := manifest.Find(facts.Entries, c.Path); found && c.Status != diff.Retired {
-			v.Entries = append(v.Entries, facts.Entries[i])
+		if c.Want != nil {
+			v.Entries = append(v.Entries, *c.Want)
 		}
 	}
 	report, err := v.Look(ctx)

@@ -37,6 +37,14 @@ type Content struct {
 	Left       []string    // paths that the site keeps as they are, with all below them
 	Gone       []string    // paths of those that do not stay, with all below them
 	Rollback   int         // the earlier deployment of the same site that it is; 0: none
+	// Whole is what there is to say of all entries, where those here are only the ones that are not at the site as they are; else nil.
+	Whole *Whole
+}
+
+// Whole is all entries of a content.
+type Whole struct {
+	Len, Contents int // see Content
+	Tree          manifest.Digest
 }
 
 // Of is a content of entries that are sorted by path.
@@ -66,7 +74,10 @@ func (c *Content) Broken() error {
 
 // Len gives how many entries there are.
 func (c *Content) Len() int {
-	if c.folded != nil {
+	switch {
+	case c.Whole != nil:
+		return c.Whole.Len
+	case c.folded != nil:
 		return c.folded.count()
 	}
 	return len(c.entries)
@@ -84,12 +95,18 @@ func (c *Content) Each(visit func(e *manifest.Entry) bool) {
 
 // Tree gives the tree digest.
 func (c *Content) Tree() manifest.Digest {
+	if c.Whole != nil {
+		return c.Whole.Tree
+	}
 	return manifest.TreeOf(c.Each)
 }
 
 // Contents counts the entries that are not of a person's hand, as manifest.Contents does.
 func (c *Content) Contents() int {
-	if c.Folded() { // what is scanned is of nobody's hand
+	switch {
+	case c.Whole != nil:
+		return c.Whole.Contents
+	case c.Folded(): // what is scanned is of nobody's hand
 		return c.Len()
 	}
 	return manifest.Contents(c.Entries())

@@ -118,7 +118,6 @@ type Facts struct {
 	When       When
 	Deployment int
 	Tree       manifest.Digest
-	Entries    []manifest.Entry
 	Changed    []Altered
 }
 
@@ -126,6 +125,7 @@ type Facts struct {
 type Altered struct {
 	Status diff.Status // New, Changed or Retired
 	Path   string
+	Want   *manifest.Entry // what it is from then on; nil: it is retired
 }
 
 // When says at which moment something runs.
@@ -228,7 +228,7 @@ func (s *Session) around(c *Comparison) *around {
 		return nil
 	}
 	out := &around{Around: s.Options.Around, session: s}
-	out.facts.Tree, out.facts.Entries, out.facts.Changed = c.TreeDigest(), c.Content.Entries(), alteredBy(c.Result)
+	out.facts.Tree, out.facts.Changed = c.TreeDigest(), alteredBy(c.Result)
 	return out
 }
 
@@ -236,7 +236,12 @@ func (s *Session) around(c *Comparison) *around {
 func alteredBy(r *diff.Result) (out []Altered) {
 	r.Each(func(c *diff.Change) bool {
 		if c.Status != diff.Stray {
-			out = append(out, Altered{c.Status, c.Path()})
+			altered := Altered{Status: c.Status, Path: c.Path()}
+			if c.Want != nil {
+				want := *c.Want
+				altered.Want = &want
+			}
+			out = append(out, altered)
 		}
 		return true
 	})
@@ -424,7 +429,7 @@ func (s *Session) follow(ctx context.Context, a *around, before int) error {
 // moment ago. It gives its new number, and what failed of what runs after it.
 func (s *Session) rollBack(ctx context.Context, unwell, to int) (again int, failed, kept error) {
 	ctx = context.WithoutCancel(ctx)
-	back := &Session{Engine: s.Engine, Content: Earlier(s.Engine, to), Person: s.Person, Options: s.Options}
+	back := &Session{Engine: s.Engine, Content: Earlier(to), Person: s.Person, Options: s.Options}
 	back.Options.Partial, back.Options.RemoveStrays, back.Options.Beside, back.Options.Hand = false, false, nil, false
 	back.Options.Last, back.Options.Started, back.Options.Sources = nil, time.Now(), ""
 	back.Options.Around = s.Options.Around.Restoring()

@@ -26,12 +26,13 @@ import (
 
 // place is a folder with content in one folder of it and a site in another.
 type place struct {
-	t   *testing.T
-	dir string
+	t     *testing.T
+	dir   string
+	brief int // see site.Options
 }
 
 func newPlace(t *testing.T, files ...string) *place {
-	p := &place{t, t.TempDir()}
+	p := &place{t: t, dir: t.TempDir()}
 	for _, name := range files {
 		p.write(name, name)
 	}
@@ -64,7 +65,7 @@ func (p *place) session(links content.Links, opt deploy.Options) *deploy.Session
 	f, err := osfs.Open(p.dir)
 	require.NoError(p.t, err)
 	p.t.Cleanup(func() { f.Close() })
-	opened, err := site.Open(p.t.Context(), f, "www", "www", site.Options{})
+	opened, err := site.Open(p.t.Context(), f, "www", "www", site.Options{Brief: p.brief})
 	require.NoError(p.t, err)
 	sources := []content.Source{{Path: filepath.Join(p.dir, "content"), Dest: ".", Rules: &filter.Set{}}}
 	scan := func(ctx context.Context) (*content.Content, error) {
@@ -75,6 +76,14 @@ func (p *place) session(links content.Links, opt deploy.Options) *deploy.Session
 		return tree.Content(), nil
 	}
 	return &deploy.Session{Engine: calls.NewHere(opened), Content: scan, Options: opt, Person: &nobody{}}
+}
+
+// settle has what a deployment brought be believed, as if it had been there for a while.
+func (p *place) settle(number int) {
+	p.t.Helper()
+	later, deployments := time.Now().Add(time.Hour), filepath.Join(p.dir, ".www.tartine", "deployments")
+	require.NoError(p.t, os.Chtimes(filepath.Join(deployments, fmt.Sprintf("%d.json", number)), later, later))
+	require.NoError(p.t, os.WriteFile(filepath.Join(deployments, fmt.Sprintf("%d.seen", number)), fmt.Appendf(nil, "%d\n", later.UnixNano()), 0o600))
 }
 
 func (p *place) look(links content.Links) (*deploy.Session, *deploy.Comparison) {
@@ -188,7 +197,14 @@ func TestWhatCannotBeReadHereIsNotRetiredThere(t *testing.T) {
 }
 
 func TestRollbackAndWhatIsGone(t *testing.T) {
-	p := newPlace(t, "content/index.html", "content/old.html")
+	for name, brief := range map[string]int{"all is listed": 0, "what differs is": 1} {
+		t.Run(name, func(t *testing.T) { rollBackAndMiss(t, brief) })
+	}
+}
+
+func rollBackAndMiss(t *testing.T, brief int) {
+	p := newPlace(t, "content/index.html", "content/old.html", "content/same.html")
+	p.brief = brief
 	p.deploy(deploy.Options{})
 	p.write("content/index.html", "second")
 	require.NoError(t, os.Remove(filepath.Join(p.dir, "content", "old.html")))
@@ -203,21 +219,35 @@ func TestRollbackAndWhatIsGone(t *testing.T) {
 	}
 	require.Equal(t, []string{"changed index.html", "retired old.html"}, changes)
 
-	s.Content = deploy.Earlier(s.Engine, 1)
+	s.Content = deploy.Earlier(1)
+	c, err := s.Compare(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, brief > 0, c.Content.Whole != nil)
+	first, err := calls.Deployment.On(t.Context(), s.Engine, 1)
+	require.NoError(t, err)
+	require.Equal(t, first.Tree(), c.TreeDigest())
+	require.False(t, c.Unchanged(deploy.Options{}))
+	require.False(t, c.Consent(deploy.Options{}).Needed())
 	back, err := s.Deploy(t.Context())
 	require.NoError(t, err)
 	require.Zero(t, back.Outcome.SentBytes)
 	require.Equal(t, 3, back.Outcome.Number)
 	require.FileExists(t, filepath.Join(p.dir, "www", "old.html"))
+	p.settle(3)
+	s, _ = p.look(content.KeepLinks)
+	s.Content = deploy.Earlier(3)
+	again, err := s.Deploy(t.Context())
+	require.NoError(t, err)
+	require.True(t, again.Unchanged, "it is the current one")
 
 	require.NoError(t, os.RemoveAll(filepath.Join(p.dir, ".www.tartine", "kept")))
 	s, _ = p.look(content.KeepLinks)
-	s.Content = deploy.Earlier(s.Engine, 2)
+	s.Content = deploy.Earlier(2)
 	_, err = s.Compare(t.Context())
 	var gone *deploy.GoneError
 	require.ErrorAs(t, err, &gone)
 	require.Equal(t, []string{"index.html"}, gone.Paths)
-	s.Content = deploy.Earlier(s.Engine, 9)
+	s.Content = deploy.Earlier(9)
 	_, err = s.Compare(t.Context())
 	var notKept *site.NotKeptError
 	require.True(t, errors.As(err, &notKept) && strings.Contains(err.Error(), "deployment 9"))

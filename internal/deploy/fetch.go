@@ -40,11 +40,12 @@ type Fetch struct {
 	names   []string // where each entry goes, below Into
 	root    *os.Root
 	same    int
-	left    []site.Failure  // what is there and cannot be brought
-	way     map[string]bool // names here that must go before anything can come, since folders and files are in each other's place
-	at      map[string]int  // entries by their names here
-	folders *sync.Map       // those that are here, as far as is known
-	syncs   bool            // all is made durable in one step at the end
+	open    []int                 // entries of files that are here with the same size, which nobody has read yet
+	left    []site.Failure        // what is there and cannot be brought
+	way     map[string]bool       // names here that must go before anything can come, since folders and files are in each other's place
+	at      func() map[string]int // entries by their names here, for those who ask
+	folders *sync.Map             // those that are here, as far as is known
+	syncs   bool                  // all is made durable in one step at the end
 
 	Missing  []int // entries that do not exist here
 	Replaced []int // entries that are here otherwise
@@ -80,7 +81,7 @@ func NewFetch(ctx context.Context, s calls.Engine, f Fetch, told func(bytes int6
 	if f.root, err = os.OpenRoot(f.Into); err != nil {
 		return nil, err
 	}
-	f.folders, f.at, f.way = &sync.Map{}, map[string]int{}, map[string]bool{}
+	f.folders, f.way, f.at = &sync.Map{}, map[string]bool{}, sync.OnceValue(f.byName)
 	for _, e := range slices.Concat(stands.Entries, stands.Raw) {
 		if err := manifest.CheckBytes(e.Path); err != nil { // the far end is not trusted with this machine
 			f.root.Close()
@@ -90,9 +91,13 @@ func NewFetch(ctx context.Context, s calls.Engine, f Fetch, told func(bytes int6
 		if f.As != "" {
 			name = f.As + strings.TrimPrefix(e.Path, f.From[0])
 		}
-		f.add(ctx, e, name)
+		f.add(e, name)
 	}
-	return &f, ctx.Err()
+	if err := f.compare(ctx); err != nil {
+		f.root.Close()
+		return nil, err
+	}
+	return &f, nil
 }
 
 // Close lets go of the folder.
@@ -111,13 +116,13 @@ func (f *Fetch) Bytes() (bytes int64) {
 	return bytes
 }
 
-func (f *Fetch) add(ctx context.Context, e manifest.Entry, name string) {
+func (f *Fetch) add(e manifest.Entry, name string) {
 	at := len(f.entries)
-	f.at[name] = at
 	f.entries, f.names = append(f.entries, e), append(f.names, name)
 	f.blocked(e.Kind, name)
-	stands, equal := f.here(ctx, &e, name)
-	switch {
+	switch stands, equal, open := f.here(&e, name); {
+	case open:
+		f.open = append(f.open, at)
 	case equal:
 		f.same++
 	case stands && !f.way[name]:
@@ -125,6 +130,37 @@ func (f *Fetch) add(ctx context.Context, e manifest.Entry, name string) {
 	default:
 		f.Missing = append(f.Missing, at)
 	}
+}
+
+// compare finds out which files that are here, and have the size that is wanted, have other bytes.
+func (f *Fetch) compare(ctx context.Context) error {
+	if len(f.open) == 0 {
+		return ctx.Err()
+	}
+	here, err := osfs.Open(f.Into)
+	if err != nil {
+		return err
+	}
+	defer here.Close()
+	names, equal := make([]string, len(f.open)), make([]bool, len(f.open))
+	for i, at := range f.open {
+		names[i] = f.names[at]
+	}
+	if _, err := fsys.Digests(ctx, here, names, f.Jobs, func(i int, digest manifest.Digest, err error) {
+		equal[i] = err == nil && digest == f.entries[f.open[i]].Digest
+	}); err != nil {
+		return err
+	}
+	for i, at := range f.open {
+		if equal[i] {
+			f.same++
+		} else {
+			f.Replaced = append(f.Replaced, at)
+		}
+	}
+	f.open = nil
+	slices.Sort(f.Replaced)
+	return nil
 }
 
 // blocked notes what is here in the place of a folder, or as a folder in the place of something else.
@@ -136,8 +172,8 @@ func (f *Fetch) blocked(kind manifest.Kind, name string) {
 		info, err := f.root.Stat(filepath.FromSlash(dir))
 		f.way[dir] = err == nil && !info.IsDir()
 	}
-	if info, err := f.root.Lstat(filepath.FromSlash(name)); err == nil {
-		f.way[name] = info.IsDir() != (kind == manifest.Dir)
+	if info, err := f.root.Lstat(filepath.FromSlash(name)); err == nil && info.IsDir() != (kind == manifest.Dir) {
+		f.way[name] = true
 	}
 }
 
@@ -189,36 +225,36 @@ func (f *Fetch) sweep(dir string) {
 // asidePattern is the name under which a file is written before it takes its place, with the number of the process.
 var asidePattern = regexp.MustCompile(`^\.tartine-([0-9]+)-[0-9]+$`)
 
-// here tells whether something exists under a name, and whether it is what an entry says.
-func (f *Fetch) here(ctx context.Context, e *manifest.Entry, name string) (stands, equal bool) {
+// here tells whether something exists under a name, and whether it is what an entry says, which may be open as long as nobody has read
+// it.
+func (f *Fetch) here(e *manifest.Entry, name string) (stands, equal, open bool) {
 	info, err := f.root.Lstat(filepath.FromSlash(name))
 	if err != nil {
-		return false, false
+		return false, false, false
 	}
-	switch {
-	case e.Kind == manifest.Dir:
-		return true, info.IsDir()
-	case e.Kind == manifest.Link:
+	switch e.Kind {
+	case manifest.Dir:
+		return true, info.IsDir(), false
+	case manifest.Link:
 		link, err := f.root.Readlink(filepath.FromSlash(name))
-		return true, err == nil && link == e.Link
-	case !info.Mode().IsRegular() || info.Size() != e.Size:
-		return true, false
+		return true, err == nil && link == e.Link, false
 	}
-	file, err := f.root.Open(filepath.FromSlash(name))
-	if err != nil {
-		return true, false
+	return true, false, info.Mode().IsRegular() && info.Size() == e.Size
+}
+
+func (f *Fetch) byName() map[string]int {
+	out := make(map[string]int, len(f.names))
+	for i, name := range f.names {
+		out[name] = i
 	}
-	defer file.Close()
-	hash := sha256.New()
-	_, err = fsys.Copy(ctx, hash, file)
-	return true, err == nil && manifest.Digest(hash.Sum(nil)) == e.Digest
+	return out
 }
 
 // leadsOut tells whether a link would lead out of the folder: followed step by step, through the links that are
 // fetched, and those that are here where nothing is fetched in their place.
 func (f *Fetch) leadsOut(name string) bool {
 	return manifest.LeadsOut(name, func(path string) (string, bool) {
-		if i, fetched := f.at[path]; fetched {
+		if i, fetched := f.at()[path]; fetched {
 			return f.entries[i].Link, f.entries[i].Kind == manifest.Link
 		}
 		target, err := f.root.Readlink(filepath.FromSlash(path))

@@ -123,6 +123,29 @@ func TestFetchWritesBesideItsPlaceAndLeavesNothingElse(t *testing.T) {
 	require.Equal(t, 4, p.fetch(there).Same)
 }
 
+// TestFetchBringsWhatIsHereWithOtherBytes has files be here that have the size that is wanted.
+func TestFetchBringsWhatIsHereWithOtherBytes(t *testing.T) {
+	p, there := newPlace(t), shelf{"index.html": "one", "old.html": "old", "img/a.svg": "two"}
+	p.fetch(there)
+	there["index.html"], there["img/a.svg"] = "ONE", "twelve"
+	f, err := deploy.NewFetch(t.Context(), there, deploy.Fetch{Into: filepath.Join(p.dir, "into"), Jobs: 4}, nil)
+	require.NoError(t, err)
+	defer f.Close()
+	var replaced []string
+	for _, i := range f.Replaced {
+		path, err := filepath.Rel(filepath.Join(p.dir, "into"), f.Path(i))
+		require.NoError(t, err)
+		replaced = append(replaced, filepath.ToSlash(path))
+	}
+	require.Equal(t, []string{"img/a.svg", "index.html"}, replaced)
+	require.Empty(t, f.Missing)
+	out := p.fetch(there)
+	require.Equal(t, []int{2, 1}, []int{out.Files, out.Same})
+	text, err := os.ReadFile(filepath.Join(p.dir, "into/index.html"))
+	require.NoError(t, err)
+	require.Equal(t, "ONE", string(text))
+}
+
 // TestAFileThatComesHalfIsNotTaken has the far end give other bytes than it said.
 func TestAFileThatComesHalfIsNotTaken(t *testing.T) {
 	p := newPlace(t)

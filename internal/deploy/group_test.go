@@ -34,7 +34,7 @@ func (f *fellow) Deploy(ctx context.Context, tried func(calls.Engine, int)) erro
 
 func (f *fellow) Earlier(ctx context.Context, number int, use func(context.Context, *deploy.Session) error) error {
 	s := f.session(content.KeepLinks, deploy.Options{})
-	s.Content = deploy.Earlier(s.Engine, number)
+	s.Content = deploy.Earlier(number)
 	return use(ctx, s)
 }
 

@@ -101,7 +101,7 @@ func (s *Session) Compare(ctx context.Context) (*Comparison, error) {
 	surveyed, compared := calls.NewID(), calls.NewID()
 	group, both := errgroup.WithContext(ctx)
 	group.Go(func() (err error) {
-		if c.Content, err = s.Content(both); err == nil && (s.Distant || c.Content.Folded()) && len(c.Content.Later) == 0 {
+		if c.Content, err = s.Content(both); err == nil && (s.Distant || c.Content.Folded()) && len(c.Content.Later) == 0 && c.Content.Rollback == 0 {
 			c.Content.Date(time.Now())
 			c.tree = c.Content.Tree() // while the site is surveyed
 		}
@@ -118,14 +118,20 @@ func (s *Session) Compare(ctx context.Context) (*Comparison, error) {
 	if err := group.Wait(); err != nil {
 		return nil, err
 	}
-	if err := s.resolve(ctx, c, surveyed); err != nil {
+	err := s.resolve(ctx, c, surveyed)
+	if err != nil {
 		return nil, err
 	}
 	c.Content.Date(time.Now())
 	want := site.Wanted{Kept: c.kept(), Gone: c.Content.Gone, Retire: s.Options.Retire,
 		Rule: diff.Rule{Times: s.Options.Compare == ByTime, Nothing: s.Options.Compare == Nothing}}
-	answer, err := calls.Compare.Watched(ctx, s.Engine, &calls.Comparing{As: compared, Survey: surveyed,
-		Recorded: c.Survey.Number > 0, Tree: c.tree, Content: c.Content, Wanted: want}, watch)
+	question := &calls.Comparing{As: compared, Survey: surveyed, Recorded: c.Survey.Number > 0, Tree: c.tree, Content: c.Content, Wanted: want}
+	var answer *calls.Compared
+	if c.Content.Rollback > 0 {
+		answer, err = s.compareEarlier(ctx, c, question, watch)
+	} else {
+		answer, err = calls.Compare.Watched(ctx, s.Engine, question, watch)
+	}
 	if err != nil {
 		return nil, err
 	}

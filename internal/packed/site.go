@@ -128,6 +128,9 @@ func (s *Site) Do(ctx context.Context, call calls.Any, question, answer any, wat
 			*answer.(*site.Summary) = s.summary()
 		}
 	case calls.Any(calls.Compare):
+		if question.(*calls.Comparing).Earlier > 0 {
+			return ErrNoHistory
+		}
 		*answer.(**calls.Compared) = &calls.Compared{Result: s.compare(question.(*calls.Comparing))}
 	case calls.Any(calls.Held):
 	case calls.Any(calls.Affirm): // nothing is recorded that could be made surer
@@ -151,6 +154,11 @@ func (s *Site) Do(ctx context.Context, call calls.Any, question, answer any, wat
 		err = ErrNoHistory
 		if s.recorded != nil && question.(int) == 1 {
 			*answer.(**manifest.Manifest), err = &manifest.Manifest{Entries: s.recorded}, nil
+		}
+	case calls.Any(calls.Between):
+		err = ErrNoHistory
+		if q := question.(calls.Steps); s.recorded != nil && q.From == 0 && q.To == 1 {
+			*answer.(**site.Between), err = &site.Between{After: s.recorded}, nil
 		}
 	case calls.Any(calls.History), calls.Any(calls.Recover), calls.Any(calls.GiveUp), calls.Any(calls.Unlock):
 		err = ErrNoHistory

@@ -333,18 +333,29 @@ func (s *Site) Unfold(ctx context.Context, survey *Survey) error {
 	if err != nil {
 		return err
 	}
-	b := survey.brief
-	slices.Sort(b.young)
-	young := b.young
-	others := b.others()
-	found := make([]diff.Found, 0, len(recorded.Entries)+len(others))
+	found := make([]diff.Found, 0, len(recorded.Entries))
+	each := survey.brief.found(func(f diff.Found) { found = append(found, f) })
 	for i := range recorded.Entries {
-		e := &recorded.Entries[i]
-		for len(others) > 0 && others[0].Path < e.Path {
-			found, others = append(found, others[0]), others[1:]
+		each(&recorded.Entries[i])
+	}
+	each(nil)
+	survey.Recorded, survey.Found, survey.brief = recorded, found, nil
+	survey.markFilled()
+	return nil
+}
+
+// found gives what is to be called with the entries that are recorded, in the order of their paths, and with nil at the end: visit gets
+// all that was found, in that order.
+func (b *brief) found(visit func(f diff.Found)) func(e *manifest.Entry) {
+	slices.Sort(b.young)
+	young, others := b.young, b.others()
+	return func(e *manifest.Entry) {
+		for len(others) > 0 && (e == nil || others[0].Path < e.Path) {
+			visit(others[0])
+			others = others[1:]
 		}
-		if e.Kind == manifest.Dir || len(b.odd) > 0 && b.isOdd(e.Path) { // which is among the others
-			continue
+		if e == nil || e.Kind == manifest.Dir || len(b.odd) > 0 && b.isOdd(e.Path) { // which is among the others
+			return
 		}
 		f := diff.Found{Entry: e, Owned: b.owner.told, User: b.owner.user, Group: b.owner.group}
 		switch {
@@ -353,11 +364,29 @@ func (s *Site) Unfold(ctx context.Context, survey *Survey) error {
 		case len(young) > 0 && young[0] == e.Path:
 			f.Entry, young = with(e, manifest.Digest{}), young[1:]
 		}
-		found = append(found, f)
+		visit(f)
 	}
-	survey.Recorded, survey.Found, survey.brief = recorded, append(found, others...), nil
-	survey.markFilled()
-	return nil
+}
+
+// eachFound calls visit with what was found, in the order of the paths, of a survey that is brief, too. Visit must not keep its entries.
+func (s *Site) eachFound(ctx context.Context, survey *Survey, visit func(f *diff.Found)) error {
+	b := survey.brief
+	if b == nil {
+		for i := range survey.Found {
+			visit(&survey.Found[i])
+		}
+		return nil
+	}
+	each := b.found(func(f diff.Found) {
+		f.Filled = f.Kind == manifest.Dir && b.filled[f.Path]
+		visit(&f)
+	})
+	err := s.eachRecorded(ctx, survey.Number, func(e *manifest.Entry) bool {
+		each(e)
+		return ctx.Err() == nil
+	})
+	each(nil)
+	return errors.Join(err, ctx.Err())
 }
 
 // others gives folders, and what was found in odd ones, sorted by path.

@@ -85,14 +85,14 @@ func (c *checking) run(ctx context.Context) error {
 	})
 	group.Go(func() error {
 		defer close(folders)
-		top := &checkedFolder{path: ".", recorded: c.against.top, gone: !c.site.exists}
-		return folderwise(both, c.site.jobs, top, func(ctx context.Context, in *checkedFolder) ([]*checkedFolder, error) {
-			below, err := c.folder(ctx, in)
+		top := toCheck{path: ".", recorded: c.against.top, gone: !c.site.exists}
+		return folderwise(both, c.site.jobs, top, func(ctx context.Context, in toCheck) ([]toCheck, error) {
+			read, below, err := c.folder(ctx, in)
 			if err != nil {
 				return nil, err
 			}
 			select {
-			case folders <- in:
+			case folders <- read:
 				return below, nil
 			case <-ctx.Done():
 				return nil, ctx.Err()
@@ -128,22 +128,26 @@ func (c *checking) count(files *int, bytes *int64) error {
 	return c.against.ill(errors.Join(ill, err))
 }
 
-// checkedFolder is a folder that is there, or is in the manifest, or both. With its path are what is directly in it, but for folders
-// that are there, and, unless it is the top, itself.
-type checkedFolder struct {
+// toCheck is a folder that is there, or is in the manifest, or both. Whatever is in the same folder is known as long as it is not read,
+// so it holds nothing of what is in it.
+type toCheck struct {
 	path     string
 	recorded blocks.Ref // zero: nothing is recorded below it
 	entry    *manifest.Entry
 	info     fsys.Info // of it, unless it is gone
 	gone     bool      // it is not there
+}
 
+// checkedFolder is what is directly in a folder, but for folders that are there, and, unless it is the top, itself.
+type checkedFolder struct {
 	want  []manifest.Entry // sorted by path
 	found []diff.Found     // the same
 	odd   []string         // see Summary.Odd; and itself, where it may not be read
 }
 
 // folder reads what is directly in a folder at both sides, and gives the folders in it.
-func (c *checking) folder(ctx context.Context, in *checkedFolder) (next []*checkedFolder, err error) {
+func (c *checking) folder(ctx context.Context, in toCheck) (read *checkedFolder, next []toCheck, err error) {
+	read = &checkedFolder{}
 	var (
 		list    []fsys.Info
 		entries []manifest.Entry
@@ -155,58 +159,58 @@ func (c *checking) folder(ctx context.Context, in *checkedFolder) (next []*check
 		case in.path != "." && errors.Is(err, fs.ErrNotExist): // removed since the folder above it was read
 			in.gone = true
 		case in.path != "." && errors.Is(err, fs.ErrPermission):
-			in.gone, in.odd = true, append(in.odd, in.path)
+			in.gone, read.odd = true, append(read.odd, in.path)
 		case err != nil:
-			return nil, err
+			return nil, nil, err
 		}
 	}
 	if in.recorded.Entries > 0 {
 		if entries, below, err = blocks.Folder(in.recorded, nil, c.against.find); err != nil {
-			return nil, c.against.ill(err)
+			return nil, nil, c.against.ill(err)
 		}
 	}
 	if in.path != "." {
 		if in.entry != nil {
-			in.want = append(in.want, *in.entry)
+			read.want = append(read.want, *in.entry)
 		}
 		if !in.gone {
 			itself := describe(in.path, in.info)
 			itself.Filled = len(list) > 0 || in.recorded.Entries > 0 // or is to be
-			in.found = append(in.found, itself)
+			read.found = append(read.found, itself)
 		}
 	}
-	folders := map[string]*checkedFolder{}
+	folders := map[string]int{} // by name, in next
 	for i := range list {
 		info := &list[i]
 		path := fsys.Join(in.path, info.Name)
 		switch {
 		case manifest.CheckPath(path) != nil:
-			in.odd = append(in.odd, fsys.Join(in.path, strconv.Quote(info.Name)))
+			read.odd = append(read.odd, fsys.Join(in.path, strconv.Quote(info.Name)))
 		case info.Mode.IsDir():
-			folders[info.Name] = &checkedFolder{path: path, info: *info}
-			next = append(next, folders[info.Name])
+			folders[info.Name] = len(next)
+			next = append(next, toCheck{path: path, info: *info})
 		default:
-			in.found = append(in.found, describe(path, *info))
+			read.found = append(read.found, describe(path, *info))
 		}
 	}
 	for i := range entries {
-		e := &entries[i]
-		into := folders[e.Path]
-		if e.Path = fsys.Join(in.path, e.Path); into != nil {
-			into.entry = e
+		e := entries[i]
+		at, isThere := folders[e.Path]
+		if e.Path = fsys.Join(in.path, e.Path); isThere {
+			own := e
+			next[at].entry = &own
 			continue
 		}
-		in.want = append(in.want, *e)
+		read.want = append(read.want, e)
 	}
 	for _, b := range below {
-		into := folders[b.Name]
-		if into == nil {
-			into = &checkedFolder{path: fsys.Join(in.path, b.Name), gone: true}
-			next = append(next, into)
+		at, isThere := folders[b.Name]
+		if !isThere {
+			at, next = len(next), append(next, toCheck{path: fsys.Join(in.path, b.Name), gone: true})
 		}
-		into.recorded = b.Ref
+		next[at].recorded = b.Ref
 	}
-	return next, nil
+	return read, next, nil
 }
 
 // compare compares folders, after the digests of their files have been computed.

@@ -158,7 +158,7 @@ func (s *Site) Stage(ctx context.Context, plan *Plan, watch *Watch) (*Staged, er
 	}
 	fresh := !s.exists
 	whole := s.freshStart(plan)
-	if err := s.prepare(ctx, plan.MakeParents, !whole); err != nil {
+	if err := s.prepare(ctx, plan.MakeParents, !whole || s.trees != ""); err != nil {
 		return nil, s.unlessWiped(ctx, plan, err)
 	}
 	if err := s.allApart(plan.each); err != nil { // only now is it known where the record is

@@ -131,7 +131,7 @@ func (s *Site) readFirst(ctx context.Context, in io.Reader, h *head, entries boo
 func (h *head) check(number int) error {
 	switch {
 	case h.Version > recordVersion:
-		return fmt.Errorf("version %d is not known: this program reads versions 1 to %d, and a newer one wrote it", h.Version, recordVersion)
+		return notKnown(h.Version, recordVersion)
 	case h.Deployment == nil:
 		return errors.New(`the key "deployment" is missing`)
 	case h.Count < 0 || h.Count > manifest.MostPacked:

@@ -15,8 +15,8 @@ import (
 )
 
 // A site that does not exist yet is staged as the whole tree that it will be, in the record's folder "fresh", and gets
-// its name by one rename: it shows all at once, and no file is renamed for itself. What an interrupted deployment left
-// there is checked by its bytes, as anything else that is staged.
+// its name by one rename: it shows all at once, and no file is renamed for itself. Of a site that is switched it becomes the
+// first tree. What an interrupted deployment left there is checked by its bytes, as anything else that is staged.
 
 const freshTree = "fresh"
 
@@ -26,7 +26,7 @@ const doAppear = "appear"
 // freshStart tells whether a deployment may be staged as a whole tree: nothing exists, the record lies beside the root,
 // and nothing is recorded whose content could be had without sending it.
 func (s *Site) freshStart(plan *Plan) bool {
-	return !s.exists && s.trees == "" && plan.Survey.Number == 0 && !plan.Survey.Anything && plan.Rollback == 0 &&
+	return !s.exists && plan.Survey.Number == 0 && !plan.Survey.Anything && plan.Rollback == 0 &&
 		!s.isInside() && s.root != "."
 }
 
@@ -143,6 +143,9 @@ func (s *Site) clearUnwanted(ctx context.Context, left map[string]*diff.Found, f
 func (s *Site) newFresh(ctx context.Context, plan *Plan, failed func(path string) bool, number int) (*publish, error) {
 	p := &publish{site: s, plan: plan, number: number, undone: map[string]bool{}, fresh: true}
 	p.phases = [][]step{{{Do: doAppear, Path: ".", From: freshTree}}}
+	if s.trees != "" {
+		p.tree, p.phases = s.tree(number), append(p.phases, []step{{Do: doSwitch, Path: "."}})
+	}
 	var lost error
 	plan.each(func(e *manifest.Entry) bool {
 		var err error
@@ -164,11 +167,11 @@ func (s *Site) newFresh(ctx context.Context, plan *Plan, failed func(path string
 	return p, lost
 }
 
-// appear gives the fresh tree the root's name, or finds that it has it.
+// appear gives the fresh tree the root's name, or that of the tree that the root will lead to; or finds that it has it.
 func (s *Site) appear(ctx context.Context, st step) error {
-	err := s.fs.Rename(ctx, s.inRecord(st.From), s.root)
+	err := s.fs.Rename(ctx, s.inRecord(st.From), s.live)
 	if errors.Is(err, fs.ErrNotExist) {
-		info, failed := s.fs.Lstat(ctx, s.root)
+		info, failed := s.fs.Lstat(ctx, s.live)
 		switch {
 		case errors.Is(failed, farend.ErrLost):
 			return failed
@@ -177,7 +180,7 @@ func (s *Site) appear(ctx context.Context, st step) error {
 		}
 	}
 	if err == nil {
-		s.exists = true
+		s.exists = s.trees == "" // else it is not seen yet
 	}
 	return err
 }

@@ -77,14 +77,24 @@ func (s *Site) recorded(ctx context.Context) ([]int, error) {
 
 // Deployment reads the manifest of a recorded deployment. Its error may be a *NotKeptError.
 func (s *Site) Deployment(ctx context.Context, number int) (*manifest.Manifest, error) {
-	numbers, err := s.recorded(ctx)
-	if err != nil {
+	if err := s.areRecorded(ctx, number); err != nil {
 		return nil, err
 	}
-	if slices.Contains(numbers, number) {
-		return s.recordedAs(ctx, number)
+	return s.recordedAs(ctx, number)
+}
+
+// areRecorded fails with a *NotKeptError for the first of some deployments that is not recorded.
+func (s *Site) areRecorded(ctx context.Context, some ...int) error {
+	numbers, err := s.recorded(ctx)
+	if err != nil {
+		return err
 	}
-	return nil, &NotKeptError{number, numbers}
+	for _, number := range some {
+		if !slices.Contains(numbers, number) {
+			return &NotKeptError{number, numbers}
+		}
+	}
+	return nil
 }
 
 // Held finds the names under which the site or its kept store holds the content of changes, for a rollback, and gives

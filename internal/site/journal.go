@@ -133,7 +133,7 @@ func (s *Site) checkJournal(j *journal) error {
 }
 
 func (s *Site) checkStep(j *journal, st *step, links map[string]string) error {
-	top := st.Do == doAppear || st.Do == doSwitch || st.Do == doFolder && j.Tree != ""
+	top := st.Do == doAppear || st.Do == doSwitch || (st.Do == doFolder || st.Do == doFill) && j.Tree != ""
 	if err := manifest.CheckPath(st.Path); err != nil && (st.Path != "." || !top) {
 		return err
 	}
@@ -162,6 +162,11 @@ func (s *Site) checkStep(j *journal, st *step, links map[string]string) error {
 		number, isTree := treeNumber(s.trees, st.From, st.Path)
 		if from = st.From; !isTree || number == j.Number || j.Tree == "" {
 			return fmt.Errorf("%q is not the path in an earlier tree", from)
+		}
+	case doFill:
+		number, isTree := treeNumber(s.trees, st.From+"/"+st.Path, st.Path)
+		if from = st.From; from != "" && (!isTree || number == j.Number) || st.Path != "." {
+			return fmt.Errorf("%q is not an earlier tree", from)
 		}
 	case doAppear:
 		if from = st.From; from != freshTree || st.Path != "." {

@@ -21,7 +21,7 @@ import (
 // published and recorded, beside those that are not as they are recorded: what is wanted, found and recorded is known of them, and
 // of all else that it is what it was. What stays although it is not wanted is left out likewise, where it is as it is recorded.
 // Where many folders differ, what is the same in them is left out, too: see narrow.go.
-// Where more is to be known, since all is sent again, or a whole tree is built, the survey is unfolded, and all of it is compared.
+// Where more is to be known, since all is sent again, the survey is unfolded, and all of it is compared.
 
 // Part is what is directly in a folder, or, of a large one, a part of that: from a name on up to another one.
 type Part struct {
@@ -49,7 +49,7 @@ func little(entries int) int { return max(entries/8, 4096) }
 
 // InParts tells whether a site may be compared in parts.
 func (s *Site) InParts(survey *Survey, want *Wanted) bool {
-	return survey.brief != nil && !survey.brief.unread && s.trees == "" && !want.Rule.Nothing &&
+	return survey.brief != nil && !survey.brief.unread && !want.Rule.Nothing &&
 		len(survey.brief.young) <= little(survey.brief.count)
 }
 
@@ -188,17 +188,23 @@ func within(entries []manifest.Entry, part Part) (from, until int) {
 	return from, max(from, until)
 }
 
-// openRecord opens what is recorded of a deployment. The shelf must be closed, also where this fails, which it does where no
-// tree of blocks is recorded, and with an *OvertakenError where the deployment is recorded no longer.
+// openRecord is openTree of the current deployment. It fails with an *OvertakenError where that is recorded no longer.
 func (s *Site) openRecord(ctx context.Context, number int) (*head, *shelf, error) {
-	none := &shelf{site: s}
-	h, old, err := s.readHead(ctx, number, false)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
+	h, opened, err := s.openTree(ctx, number)
+	if errors.Is(err, fs.ErrNotExist) {
 		if current, failed := s.current(ctx); failed == nil && current != number {
 			err = &OvertakenError{number, current}
 		}
-		return nil, none, err
+	}
+	return h, opened, err
+}
+
+// openTree opens what is recorded of a deployment. The shelf must be closed, also where this fails, which it does where no
+// tree of blocks is recorded.
+func (s *Site) openTree(ctx context.Context, number int) (*head, *shelf, error) {
+	none := &shelf{site: s}
+	h, old, err := s.readHead(ctx, number, false)
+	switch {
 	case err != nil:
 		return nil, none, err
 	case old != nil:

@@ -131,11 +131,11 @@ func saidOf(r *diff.Result) (out []string) {
 // beside one of which parts are.
 func TestPartsAreComparedAndRecordedAsTheWholeIs(t *testing.T) {
 	t.Parallel()
-	inParts, byHand := 0, 0
+	inParts, byHand, switched := 0, 0, 0
 	rapid.Check(t, func(r *rapid.T) {
 		whole, parts := newWorld(t), newWorld(t)
-		whole.far = rapid.Bool().Draw(r, "far away")
-		parts.far = whole.far
+		whole.far, whole.switched = rapid.Bool().Draw(r, "far away"), rapid.Bool().Draw(r, "switched")
+		parts.far, parts.switched = whole.far, whole.switched
 		before := anyTree().Draw(r, "first")
 		whole.mustDeploy(before)
 		parts.mustDeploy(before)
@@ -173,7 +173,9 @@ func TestPartsAreComparedAndRecordedAsTheWholeIs(t *testing.T) {
 				before = next
 				continue
 			}
-			inParts++
+			if inParts++; parts.switched {
+				switched++
+			}
 			require.Equal(t, saidOf(want.Result), saidOf(plan.Result))
 			plan.RemoveStrays = rapid.Bool().Draw(r, "remove strays")
 			if plan.Hand = len(plan.Kept) > 0 && plan.Kept[0] == "."; plan.Hand {
@@ -199,6 +201,7 @@ func TestPartsAreComparedAndRecordedAsTheWholeIs(t *testing.T) {
 	})
 	require.Positive(t, inParts)
 	require.Positive(t, byHand)
+	require.Positive(t, switched)
 }
 
 // staying has some paths stay as they are, or all that is not wanted, as where a person puts single files beside it; and what is

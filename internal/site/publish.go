@@ -292,6 +292,9 @@ func (p *publish) run(ctx context.Context, watch *Watch) error {
 	for _, phase := range p.phases {
 		total += len(phase)
 	}
+	if p.tree != "" && !p.fresh {
+		total += p.plan.Result.Same // which is carried over
+	}
 	watch.phase("publish", total, 0)
 	if p.fresh && len(p.failed) > 0 && !p.plan.Partial {
 		p.undone["."] = true // nothing has begun
@@ -330,7 +333,7 @@ func (p *publish) run(ctx context.Context, watch *Watch) error {
 
 // doAll does the phases one after the other. Those behind one in which a step failed are not begun, unless it goes on
 // all the same, or the step failed only because its staged file is gone; but folders that were emptied are removed at
-// the end in any case.
+// the end in any case. It never goes on where what stays was not carried over: a new tree without it is not to be seen.
 func (p *publish) doAll(ctx context.Context, watch *Watch, goOn bool) error {
 	stopped := false
 	for i, phase := range p.phases {
@@ -340,10 +343,11 @@ func (p *publish) doAll(ctx context.Context, watch *Watch, goOn bool) error {
 			}
 			continue
 		}
+		before := len(p.failed)
 		if err := p.doPhase(ctx, phase, watch); err != nil {
 			return err
 		}
-		stopped = !goOn && len(p.blocking()) > 0
+		stopped = stopped || !goOn && len(p.blocking()) > 0 || len(p.failed) > before && carries(phase)
 		if makesFolders(phase) && (i+1 == len(p.phases) || !makesFolders(p.phases[i+1])) {
 			// What is put into a folder is lost where the folder is: no order of names is promised when the power
 			// fails.
@@ -355,9 +359,14 @@ func (p *publish) doAll(ctx context.Context, watch *Watch, goOn bool) error {
 	return nil
 }
 
-// makesFolders tells whether a phase does nothing else.
+// makesFolders tells whether a phase does nothing else, and carries what stays into them.
 func makesFolders(phase []step) bool {
-	return !slices.ContainsFunc(phase, func(st step) bool { return st.Do != doFolder })
+	return !slices.ContainsFunc(phase, func(st step) bool { return st.Do != doFolder && st.Do != doFill })
+}
+
+// carries tells whether a phase carries over what stays.
+func carries(phase []step) bool {
+	return slices.ContainsFunc(phase, func(st step) bool { return st.Do == doFill || st.Do == doCarry })
 }
 
 func onlyClears(phases [][]step) bool {
@@ -410,6 +419,9 @@ func (p *publish) doPhase(ctx context.Context, phase []step, watch *Watch) error
 				return err
 			}
 			err := p.site.do(ctx, g, st)
+			if err == nil && st.Do == doFill {
+				return p.fill(ctx, st, watch)
+			}
 			if errors.Is(err, farend.ErrLost) || ctx.Err() != nil {
 				return errors.Join(err, ctx.Err())
 			}
@@ -477,7 +489,7 @@ func (p *publish) lookUp(ctx context.Context) error {
 	group.SetLimit(p.site.jobs)
 	for dir, those := range byFolder {
 		group.Go(func() error {
-			found, err := p.lookInto(ctx, dir, len(those))
+			found, err := p.site.lookInto(ctx, p.site.at(dir), len(those))
 			if err != nil {
 				return err
 			}
@@ -489,7 +501,7 @@ func (p *publish) lookUp(ctx context.Context) error {
 					e := p.plan.at(int(-1 - at))
 					st = expects(&e)
 				}
-				info, ok, err := found(st.Path)
+				info, ok, err := found(p.site.at(st.Path))
 				if err != nil {
 					return err
 				}
@@ -507,8 +519,11 @@ func (p *publish) lookUp(ctx context.Context) error {
 // fewNames is up to how many names in a folder are looked up one by one: there may be very many others in it.
 const fewNames = 3
 
-// lookInto gives what looks up so many names in a folder, by their paths. It fails only where nothing can be looked up.
-func (p *publish) lookInto(ctx context.Context, dir string, names int) (func(path string) (info fsys.Info, found bool, err error), error) {
+// finding looks up a name in a folder. It fails only where nothing can be looked up.
+type finding func(name string) (info fsys.Info, found bool, err error)
+
+// lookInto gives what looks up so many names in a folder. It fails only where nothing can be.
+func (s *Site) lookInto(ctx context.Context, dir string, names int) (finding, error) {
 	lost := func(err error) error {
 		if errors.Is(err, farend.ErrLost) || ctx.Err() != nil {
 			return errors.Join(err, ctx.Err())
@@ -516,18 +531,18 @@ func (p *publish) lookInto(ctx context.Context, dir string, names int) (func(pat
 		return nil
 	}
 	if names <= fewNames {
-		return func(path string) (fsys.Info, bool, error) {
-			info, err := p.site.fs.Lstat(ctx, p.site.at(path))
+		return func(name string) (fsys.Info, bool, error) {
+			info, err := s.fs.Lstat(ctx, name)
 			return info, err == nil, lost(err)
 		}, nil
 	}
-	list, err := p.site.fs.List(ctx, p.site.at(dir))
+	list, err := s.fs.List(ctx, dir)
 	found := map[string]fsys.Info{}
 	for _, info := range list {
 		found[fsys.Join(dir, info.Name)] = info
 	}
-	return func(path string) (fsys.Info, bool, error) {
-		info, ok := found[path]
+	return func(name string) (fsys.Info, bool, error) {
+		info, ok := found[name]
 		return info, ok, nil
 	}, lost(err)
 }

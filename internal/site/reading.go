@@ -78,7 +78,7 @@ func (s *Site) ReadFiles(ctx context.Context, survey *Survey, told func(bytes in
 type readFolder struct {
 	dir     string
 	entries []manifest.Entry  // with their paths
-	found   []manifest.Digest // what is in each; zero: it is no file, is to be read, or could not be read
+	found   []manifest.Digest // what is in each; zero: it is not a file, is to be read, or could not be read
 	files   int               // those that are to be read
 }
 

@@ -29,6 +29,14 @@ func (e *RecordError) Error() string { return fmt.Sprintf("record %s: %v", e.Fil
 
 func (e *RecordError) Unwrap() error { return e.Err }
 
+// ErrNewer tells that a program of a later version wrote something.
+var ErrNewer = errors.New("a newer one wrote it")
+
+// notKnown is why a file of the record is not read whose version is not known.
+func notKnown(version, known int) error {
+	return fmt.Errorf("version %d is not known: this program reads versions 1 to %d, and %w", version, known, ErrNewer)
+}
+
 // Recorded reads the manifest of the current deployment, or nil when none is recorded.
 func (s *Site) Recorded(ctx context.Context) (*manifest.Manifest, error) {
 	number, err := s.current(ctx)

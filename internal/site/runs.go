@@ -3,7 +3,6 @@ package site
 import (
 	"bufio"
 	"encoding/json"
-	"fmt"
 	"io"
 
 	"tartine/internal/fsys"
@@ -20,10 +19,15 @@ import (
 //	]
 //	]}
 //
-// In version 1, which has no number, phases are lists of whole steps under the key "phases". It is read: a publish that an older
+// Version 3 is the same, of a site that is switched: what most of a tree consists of is one step in it (see fill.go), which an older
+// program does not know. In version 1, which has no number, phases are lists of whole steps under the key "phases". It is read: a publish that an older
 // program began is finished by this one. An older program says of version 2 that it has no steps, and finishes nothing.
 
-const journalVersion = 2
+// The versions that are written.
+const (
+	journalVersion = 2
+	switchVersion  = 3
+)
 
 // run is steps of one kind in one folder.
 type run struct {
@@ -41,7 +45,9 @@ type runStep struct {
 // writeTo writes a journal down.
 func (j *journal) writeTo(to io.Writer) error {
 	head := *j
-	head.Version, head.Phases = journalVersion, nil
+	if head.Version, head.Phases = journalVersion, nil; j.Tree != "" {
+		head.Version = switchVersion
+	}
 	text, err := json.Marshal(&head)
 	if err != nil {
 		return err
@@ -105,8 +111,8 @@ func parseJournal(text []byte) (*journal, error) {
 	}
 	j := &file.journal
 	switch {
-	case j.Version > journalVersion:
-		return nil, fmt.Errorf("version %d is not known: this program reads versions 1 to %d, and a newer one wrote it", j.Version, journalVersion)
+	case j.Version > switchVersion:
+		return nil, notKnown(j.Version, switchVersion)
 	case j.Version < journalVersion:
 		return j, nil
 	}

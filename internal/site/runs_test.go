@@ -125,10 +125,11 @@ func TestAJournalOfANewerProgramIsNotFinished(t *testing.T) {
 	before := w.stands()
 	text, err := os.ReadFile(w.inRecord("publish.json"))
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(w.inRecord("publish.json"), []byte(strings.Replace(string(text), `"version":2`, `"version":3`, 1)), 0o600))
+	require.NoError(t, os.WriteFile(w.inRecord("publish.json"), []byte(strings.Replace(string(text), `"version":2`, `"version":4`, 1)), 0o600))
 	_, err = w.deploy(second)
 	var record *site.RecordError
 	require.ErrorAs(t, err, &record)
-	require.ErrorContains(t, err, "version 3 is not known: this program reads versions 1 to 2, and a newer one wrote it")
+	require.ErrorIs(t, err, site.ErrNewer)
+	require.ErrorContains(t, err, "version 4 is not known: this program reads versions 1 to 3, and a newer one wrote it")
 	require.Equal(t, before, w.stands())
 }

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"tartine/internal/diff"
 	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
@@ -31,7 +32,7 @@ func (s *Site) Stands(ctx context.Context, paths []string, told func(bytes int64
 			return nil, &fs.PathError{Op: "find", Path: p, Err: err}
 		}
 	}
-	survey, err := s.Survey(ctx, true)
+	survey, err := s.SurveyBriefly(ctx, true)
 	if err != nil {
 		return nil, err
 	}
@@ -48,31 +49,31 @@ func (s *Site) Stands(ctx context.Context, paths []string, told func(bytes int64
 		}
 		return found
 	}
-	var chosen, open []int
-	for i := range survey.Found {
-		f := &survey.Found[i]
-		if !wanted(f.Path) || f.Other != 0 || f.Kind == manifest.Dir && f.Filled {
-			continue
+	var (
+		out  = &Standing{}
+		open []int // files of which the digest is not known
+		odd  []Failure
+	)
+	left := func(path, why string) { out.Left = append(out.Left, Failure{path, errors.New(why)}) }
+	if err := s.eachFound(ctx, survey, func(f *diff.Found) {
+		switch {
+		case !wanted(f.Path):
+		case f.Other != 0:
+			odd = append(odd, Failure{f.Path, errors.New("it is not a file, folder or link")})
+		case f.Kind != manifest.Dir || !f.Filled:
+			if f.Kind == manifest.File && f.Digest.IsZero() {
+				open = append(open, len(out.Entries))
+			}
+			out.Entries = append(out.Entries, lasting(f.Entry, strings.Clone(f.Path)))
 		}
-		chosen = append(chosen, i)
-		if f.Kind == manifest.File && f.Digest.IsZero() {
-			open = append(open, i)
-		}
+	}); err != nil {
+		return nil, err
 	}
 	if i := slices.Index(met, false); i >= 0 {
 		return nil, &fs.PathError{Op: "find", Path: paths[i], Err: fmt.Errorf("nothing is there: %w", fs.ErrNotExist)}
 	}
-	if err := s.resolve(ctx, survey, open, told); err != nil {
+	if err := s.digest(ctx, out.Entries, open, told); err != nil {
 		return nil, err
-	}
-	out := &Standing{Entries: make([]manifest.Entry, len(chosen))}
-	for i, at := range chosen {
-		out.Entries[i] = *survey.Found[at].Entry
-	}
-	left := func(path, why string) {
-		if wanted(path) {
-			out.Left = append(out.Left, Failure{path, errors.New(why)})
-		}
 	}
 	brought := map[string]bool{}
 	for _, f := range survey.raw {
@@ -90,18 +91,33 @@ func (s *Site) Stands(ctx context.Context, paths []string, told func(bytes int64
 		}
 	}
 	for _, odd := range survey.Odd {
-		if brought[odd] {
-			continue
+		if wanted(odd) && !brought[odd] {
+			left(odd, "its name is not valid UTF-8, or one that no manifest can hold")
 		}
-		left(odd, "its name is not valid UTF-8, or one that no manifest can hold")
 	}
 	for _, shut := range survey.Shut {
-		left(shut, "the folder may not be read")
-	}
-	for i := range survey.Found {
-		if f := &survey.Found[i]; f.Other != 0 {
-			left(f.Path, "it is not a file, folder or link")
+		if wanted(shut) {
+			left(shut, "the folder may not be read")
 		}
 	}
+	out.Left = append(out.Left, odd...)
 	return out, nil
+}
+
+// digest computes the digests of some of the files that were found, by index. One that cannot be read keeps a digest of zero.
+func (s *Site) digest(ctx context.Context, entries []manifest.Entry, some []int, told func(bytes int64)) error {
+	names := make([]string, len(some))
+	for i, at := range some {
+		names[i] = s.at(entries[at].Path)
+	}
+	_, err := fsys.Digests(ctx, s.fs, names, s.jobs, func(i int, digest manifest.Digest, err error) {
+		e := &entries[some[i]]
+		if err == nil {
+			e.Digest = digest
+		}
+		if told != nil {
+			told(e.Size)
+		}
+	})
+	return err
 }

@@ -22,8 +22,9 @@ import (
 //	mode    a file or folder                       the same with that mode and owner      always done again
 //	remove  a file or link                         no file and no link                    nothing is there, or a folder
 //	clear   an empty folder                        no empty folder                        nothing is there, or no folder, or one with content
-//	carry   the file is in an earlier tree     the same file, or its copy             a file of that size exists there
-//	appear  the fresh tree is in the record    it is the root                         it is gone from there, and the root is a folder
+//	carry   a file or link is in an earlier tree   the same file, or its copy, or such a link   a file of that size, or a link, exists there
+//	fill    what is recorded is in an earlier tree, or a step is about it   its folders, and all that no step is about, as by carry   always done again
+//	appear  the fresh tree is in the record    it is the root, or its first tree      it is gone from there, and a folder is here
 //	switch  the root is a link, or nothing         the link leads to the tree             it does
 //
 // A path that a journal removes as a file is never a file again by the same journal, and one that it clears as a folder
@@ -85,6 +86,12 @@ func (s *Site) touches(st *step) []string {
 	var names []string
 	switch st.Do {
 	case doAppear, doSwitch: // the root itself
+	case doFill: // what is in the two trees
+		names = append(names, s.at("."+doFill))
+		if st.From != "" {
+			names = append(names, fsys.Join(st.From, "."+doFill))
+		}
+		return names
 	default:
 		names = append(names, s.at(st.Path))
 	}
@@ -131,22 +138,11 @@ func (s *Site) do(ctx context.Context, g *ground, st step) error {
 		}
 		return s.fs.SetAttr(ctx, name, fsys.Attributes{Mode: st.Mode, Owner: st.Owner})
 	case doFolder:
-		err := s.fs.Mkdir(ctx, name, st.Mode)
-		if errors.Is(err, fs.ErrExist) {
-			info, failed := s.fs.Lstat(ctx, name)
-			switch {
-			case errors.Is(failed, farend.ErrLost):
-				return failed
-			case failed == nil && info.Mode.IsDir():
-				return s.fs.SetAttr(ctx, name, fsys.Attributes{Mode: st.Mode, Owner: st.Owner}) // it may have been cut short between the two
-			}
-		}
-		if err == nil && st.Owner != nil {
-			err = s.fs.SetAttr(ctx, name, fsys.Attributes{Mode: st.Mode, Owner: st.Owner})
-		}
-		return err
+		return s.makeFolder(ctx, st.Path, fsys.Attributes{Mode: st.Mode, Owner: st.Owner})
+	case doFill:
+		return nil // there is ground for it; see publish.fill
 	case doCarry:
-		return s.carry(ctx, st)
+		return s.carry(ctx, &st)
 	case doAppear:
 		return s.appear(ctx, st)
 	case doSwitch:
@@ -158,6 +154,25 @@ func (s *Site) do(ctx context.Context, g *ground, st step) error {
 	default:
 		return fmt.Errorf("the journal has an unknown step %q", st.Do)
 	}
+}
+
+// makeFolder makes a folder that is like attr, or has the one that is there be.
+func (s *Site) makeFolder(ctx context.Context, path string, attr fsys.Attributes) error {
+	name := s.at(path)
+	err := s.fs.Mkdir(ctx, name, attr.Mode)
+	if errors.Is(err, fs.ErrExist) {
+		info, failed := s.fs.Lstat(ctx, name)
+		switch {
+		case errors.Is(failed, farend.ErrLost):
+			return failed
+		case failed == nil && info.Mode.IsDir():
+			return s.fs.SetAttr(ctx, name, attr) // it may have been cut short between the two
+		}
+	}
+	if err == nil && attr.Owner != nil {
+		err = s.fs.SetAttr(ctx, name, attr)
+	}
+	return err
 }
 
 // place puts a staged file under its name.
@@ -229,7 +244,7 @@ func (s *Site) link(ctx context.Context, st step) error {
 	return s.fs.Rename(ctx, from, name)
 }
 
-// freshLink makes a link in the record. What an attempt before left under its name goes.
+// freshLink makes a link where nobody looks yet. What an attempt before left under its name goes.
 func (s *Site) freshLink(ctx context.Context, target, name string) error {
 	err := s.fs.Symlink(ctx, target, name)
 	if !errors.Is(err, fs.ErrExist) {

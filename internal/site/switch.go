@@ -36,7 +36,7 @@ func treesName(root string) string {
 
 // What a step of a switched publish does, beside those of publish.go.
 const (
-	doCarry  = "carry"  // gives a file of another tree a name in this one
+	doCarry  = "carry"  // gives a file or link of another tree a name in this one
 	doSwitch = "switch" // makes the root lead to the tree
 )
 
@@ -83,22 +83,18 @@ func (s *Site) tree(number int) string { return fsys.Join(s.trees, strconv.Itoa(
 
 // treeSteps is the steps that build a tree.
 type treeSteps struct {
-	number       int                            // of the deployment
-	folders      map[string]manifest.Attributes // with those that others lie in
-	files, links []step
+	number                         int // of the deployment
+	folders, carried, files, links []step
 }
 
 // add adds what puts an entry in its place: do does it with a file.
 func (t *treeSteps) add(e *manifest.Entry, from string, digest *manifest.Digest, do string) {
-	for dir, _ := fsys.Split(e.Path); dir != "."; dir, _ = fsys.Split(dir) {
-		if _, ok := t.folders[dir]; !ok {
-			t.folders[dir] = manifest.Attributes{Mode: manifest.DirMode}
-		}
-	}
-	switch e.Kind {
-	case manifest.Dir:
-		t.folders[e.Path] = e.Attributes
-	case manifest.Link:
+	switch {
+	case e.Kind == manifest.Dir:
+		t.folders = append(t.folders, step{Do: doFolder, Path: e.Path, Mode: e.Mode, Owner: e.Owner})
+	case do == doCarry:
+		t.carried = append(t.carried, step{Do: doCarry, Path: e.Path, From: from, Mode: e.Mode, Size: e.Size, Owner: e.Owner})
+	case e.Kind == manifest.Link:
 		t.links = append(t.links, step{Do: doLink, Path: e.Path, Link: e.Link,
 			From: fmt.Sprintf("%s/link-%d-%d", incoming, t.number, len(t.links))})
 	default:
@@ -106,85 +102,100 @@ func (t *treeSteps) add(e *manifest.Entry, from string, digest *manifest.Digest,
 	}
 }
 
-// phases gives all steps in their order, with the one that shows the tree at the end.
-func (t *treeSteps) phases() [][]step {
-	var folders []step
-	for dir, attr := range t.folders {
-		folders = append(folders, step{Do: doFolder, Path: dir, Mode: attr.Mode, Owner: attr.Owner})
-	}
-	out := [][]step{{{Do: doFolder, Path: ".", Mode: manifest.DirMode}}}
-	out = append(out, byDepth(folders, false)...)
-	out = append(out, t.files, t.links, []step{{Do: doSwitch, Path: "."}})
+// phases gives all steps in their order, with the one that shows the tree at the end. What stays of the tree before, which is
+// empty where there is none, is carried over.
+func (t *treeSteps) phases(before string) [][]step {
+	out := [][]step{{{Do: doFolder, Path: ".", Mode: manifest.DirMode}}, {{Do: doFill, Path: ".", From: before}}}
+	out = append(out, byDepth(t.folders, false)...)
+	out = append(out, t.carried, t.files, t.links, []step{{Do: doSwitch, Path: "."}})
 	return slices.DeleteFunc(out, func(phase []step) bool { return len(phase) == 0 })
 }
 
-// newSwitch builds the steps of a publish into a new tree.
+// newSwitch builds the steps of a publish into a new tree: those for what changes, and for what is carried over and is not as it will
+// be recorded.
 func newSwitch(s *Site, plan *Plan, staged *places, number int) *publish {
 	p := &publish{site: s, plan: plan, number: number, undone: map[string]bool{}, tree: s.tree(number)}
-	steps := &treeSteps{number: number, folders: map[string]manifest.Attributes{}}
-	at := map[string]int{}
+	steps := &treeSteps{number: number}
 	for i := range plan.Result.Changes {
-		at[plan.Result.Changes[i].Path()] = i
-	}
-	change := func(path string) (c *diff.Change, from string, isStaged bool) {
-		if i, is := at[path]; is {
-			c = &plan.Result.Changes[i]
-			from, isStaged = staged.of(i)
-		}
-		return c, from, isStaged
-	}
-	for i := range plan.Want {
-		e := &plan.Want[i]
-		c, from, isStaged := change(e.Path)
+		c := &plan.Result.Changes[i]
+		from, isStaged := staged.of(i)
 		switch {
-		case c == nil || c.Found != nil && c.Found.Kind == e.Kind && e.Kind != manifest.File:
-			steps.add(e, s.at(e.Path), nil, doCarry)
+		case c.Want == nil:
 		case c.Sends() && !isStaged:
-			p.undone[e.Path] = true
+			p.undone[c.Path()] = true
 			if c.Found != nil { // what is there stays
-				steps.add(c.Found.Entry, s.at(e.Path), nil, doCarry)
+				steps.add(c.Found.Entry, s.at(c.Path()), nil, doCarry)
 			}
 		default:
-			steps.add(e, from, &e.Digest, doPlace)
+			steps.add(c.Want, from, &c.Want.Digest, doPlace)
 		}
 	}
-	keep, goes := Keeping(plan.Kept, plan.Gone), Keeping(plan.Gone, nil)
-	recorded := inOrder(plan.Survey.Entries(), func(e *manifest.Entry) string { return e.Path }) // a folder of its own
-	wanted := inOrder(plan.Want, func(e *manifest.Entry) string { return e.Path })
-	leaving := inOrder(plan.Result.Leaving, func(l *diff.Leaving) string { return l.Path })
+	var (
+		keep     = Keeping(plan.Kept, plan.Gone)
+		recorded = inOrder(plan.Survey.Entries(), func(e *manifest.Entry) string { return e.Path }) // a folder of its own
+		wanted   = inOrder(plan.Want, func(e *manifest.Entry) string { return e.Path })
+		leaving  = inOrder(plan.Result.Leaving, func(l *diff.Leaving) string { return l.Path })
+		changes  = inOrder(plan.Result.Changes, func(c *diff.Change) string { return c.Path() })
+		list, _  = p.list()
+		next     = inOrder(list, func(e *manifest.Entry) string { return e.Path })
+	)
 	for i := range plan.Survey.Found {
 		f := &plan.Survey.Found[i]
-		c, _, _ := change(f.Path)
+		c := changes(f.Path)
 		stays := c != nil && c.Status == diff.Stray && !plan.RemoveStrays || leaving(f.Path) != nil
-		r, isWanted := recorded(f.Path), wanted(f.Path) != nil
+		r, e, isWanted := recorded(f.Path), next(f.Path), wanted(f.Path) != nil
 		kept := keep != nil && keep(f.Path)
 		if f.Kind == manifest.Dir { // one with a mode of its own, or that is empty
-			kept = r != nil && (kept || r.Hand && (goes == nil || !goes(f.Path)))
+			kept = r != nil && (kept || r.Hand && e != nil)
 		}
 		kept = kept && !isWanted
-		if stays && f.Other == 0 || kept {
+		if (!stays || f.Other != 0) && !kept {
+			continue
+		}
+		if e == nil || e.Kind != f.Kind || e.Link != f.Link || e.Kind == manifest.Dir && e.Mode != f.Mode {
 			steps.add(f.Entry, s.at(f.Path), nil, doCarry)
 		}
 	}
-	p.phases = steps.phases()
+	var (
+		found = inOrder(plan.Survey.Found, func(f *diff.Found) string { return f.Path })
+		alter = inOrder(plan.Result.Changes, func(c *diff.Change) string { return c.Path() })
+	)
+	for i := range list { // what somebody removed, which is still to be told, is not carried
+		if path := list[i].Path; found(path) == nil && alter(path) == nil {
+			steps.carried = append(steps.carried, step{Do: doRemove, Path: path})
+		}
+	}
+	before := ""
+	if s.exists {
+		before = s.live
+	}
+	p.phases = steps.phases(before)
 	return p
 }
 
-// carry gives a file of another tree a name in this one, or a copy where the far end cannot link.
-func (s *Site) carry(ctx context.Context, st step) error {
+// carry gives a file or link of another tree a name in this one, or makes a copy of it where the far end cannot link.
+func (s *Site) carry(ctx context.Context, st *step) error {
 	info, err := s.fs.Lstat(ctx, st.From)
+	return s.carryFound(ctx, st, info, err)
+}
+
+// carryFound is carry of what was looked at. Err is what that gave.
+func (s *Site) carryFound(ctx context.Context, st *step, info fsys.Info, err error) error {
 	if errors.Is(err, fs.ErrNotExist) {
 		// The earlier tree may have been removed after all was done.
 		there, failed := s.fs.Lstat(ctx, s.at(st.Path))
 		switch {
 		case errors.Is(failed, farend.ErrLost):
 			return failed
-		case failed == nil && there.Mode.IsRegular() && there.Size == st.Size:
+		case failed == nil && (there.Mode.IsRegular() && there.Size == st.Size || there.Mode&fs.ModeSymlink != 0):
 			return nil
 		}
 	}
 	if err != nil {
 		return err
+	}
+	if info.Mode&fs.ModeSymlink != 0 {
+		return s.freshLink(ctx, info.Link, s.at(st.Path))
 	}
 	if !info.Mode.IsRegular() {
 		return &fs.PathError{Op: "carry over", Path: st.From, Err: fmt.Errorf("it is %s", kindOf(info.Mode))}
@@ -258,14 +269,13 @@ func (s *Site) heldInTrees(ctx context.Context, wanted map[manifest.Digest]bool)
 		if s.tree(number) == s.live {
 			continue // a survey knows better what that one holds
 		}
-		m, err := s.recordedAs(ctx, number)
-		if err != nil {
-			return nil, err
-		}
-		for i := range m.Entries {
-			if e := &m.Entries[i]; e.Kind == manifest.File && wanted[e.Digest] {
+		if err := s.eachRecorded(ctx, number, func(e *manifest.Entry) bool {
+			if e.Kind == manifest.File && wanted[e.Digest] {
 				out[e.Digest] = fsys.Join(s.tree(number), e.Path)
 			}
+			return true
+		}); err != nil {
+			return nil, err
 		}
 	}
 	var (

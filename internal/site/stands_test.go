@@ -1,0 +1,49 @@
+package site_test
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"tartine/internal/site"
+)
+
+// standing gives what is said of some paths of the site.
+func (w *world) standing(paths []string) string {
+	w.t.Helper()
+	s, err := w.open(w.t.Context())
+	require.NoError(w.t, err)
+	stands, err := s.Stands(w.t.Context(), paths, nil)
+	if err != nil {
+		return err.Error()
+	}
+	out := ""
+	for _, e := range stands.Entries {
+		out += fmt.Sprintln(e.Path, e.Kind, e.Mode, e.Size, e.Digest, e.Link, e.ModTime.UnixNano(), e.Hand)
+	}
+	return out + fmt.Sprint(len(stands.Raw), stands.Left)
+}
+
+// TestWhatStandsIsToldOfABriefSurveyToo compares what is said of random trees, which somebody has altered, with what a whole survey says.
+func TestWhatStandsIsToldOfABriefSurveyToo(t *testing.T) {
+	t.Parallel()
+	rapid.Check(t, func(r *rapid.T) {
+		w := newWorld(t)
+		w.far, w.switched = rapid.Bool().Draw(r, "far away"), rapid.Bool().Draw(r, "switched")
+		c := anyTree().Draw(r, "content")
+		withModes(r, c)
+		w.mustDeploy(c, func(p *site.Plan) { p.RemoveStrays = true })
+		if rapid.Bool().Draw(r, "settled") {
+			w.settled()
+		}
+		for _, a := range alterations().Draw(r, "alterations") {
+			w.alter(a)
+		}
+		asked := rapid.SampledFrom([][]string{nil, nil, {"a"}, {"a/b", "index.html"}, {"private"}, {"uploads"}}).Draw(r, "paths")
+		brief := w.standing(asked)
+		w.whole = true
+		require.Equal(t, w.standing(asked), brief)
+	})
+}
