@@ -114,8 +114,10 @@ type frame struct {
 func (f *feeder) run(ctx context.Context) {
 	readers := runtime.GOMAXPROCS(0)
 	ordered := make(chan *batch, 2*readers+2)
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
 	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(readers + 2)
+	group.SetLimit(readers + 1) // and who lists; who sends must not wait for a place among them, as they wait for it
 	group.Go(func() error {
 		defer close(ordered)
 		var b *batch
@@ -153,8 +155,9 @@ func (f *feeder) run(ctx context.Context) {
 		}
 		return ctx.Err()
 	})
-	group.Go(func() error { return f.sendAll(ctx, ordered) })
-	_ = group.Wait() // a connection that is gone ends the call
+	_ = f.sendAll(ctx, ordered) // a connection that is gone ends the call
+	cancel()
+	_ = group.Wait()
 }
 
 // kept gives an entry that lasts: digests that are found out are noted in it.
