@@ -87,7 +87,7 @@ func (s *Survey) believe(abilities fsys.Abilities, settled time.Time, known int6
 			}
 			if dated.Before(settled) && (known == 0 || f.Changed <= known) {
 				if f.Digest != e.Digest {
-					f.Entry = with(f.Entry, e.Digest)
+					f.Entry = knownAs(with(f.Entry, e.Digest), e, abilities)
 				}
 				continue
 			}
@@ -100,29 +100,58 @@ func (s *Survey) believe(abilities fsys.Abilities, settled time.Time, known int6
 	return young
 }
 
+// knownAs gives a file the attributes that are recorded of it where the place does not tell them.
+func knownAs(found, recorded *manifest.Entry, able fsys.Abilities) *manifest.Entry {
+	if !able.Modes {
+		found.Mode = recorded.Mode
+	}
+	if able.NoTimes {
+		found.ModTime = recorded.ModTime
+	}
+	return found
+}
+
 // datesOf asks for the dates of files that are too young by a listing, where the place tells more exactly of single
 // files than in its listings, and believes those that were dated before the record after all.
 func (s *Site) datesOf(ctx context.Context, out *Survey, young []int, record string) error {
-	dater, ok := s.fs.(fsys.Dater)
-	if !ok || len(young) == 0 || s.Abilities().TimeStep < time.Minute {
-		return nil
+	paths := make([]string, len(young))
+	for n, i := range young {
+		paths[n] = out.Found[i].Path
 	}
-	names := []string{s.inRecord(record)}
-	for _, i := range young {
-		names = append(names, s.at(out.Found[i].Path))
-	}
-	dates := make([]time.Time, len(names))
-	if err := dater.Dates(ctx, names, func(i int, when time.Time) { dates[i] = when }); err != nil {
-		return ignoreAllButLost(err)
+	older, err := s.older(ctx, paths, record)
+	if err != nil || older == nil {
+		return err
 	}
 	entries := inOrder(out.Known(), func(e *manifest.Entry) string { return e.Path })
 	for n, i := range young {
 		f := &out.Found[i]
-		if when := dates[n+1]; !when.IsZero() && when.Before(dates[0].Add(-settleTime)) {
-			own := with(f.Entry, entries(f.Path).Digest)
-			own.ModTime = when
-			f.Entry = own
+		if when := older(n); !when.IsZero() {
+			e := entries(f.Path)
+			f.Entry = knownAs(with(f.Entry, e.Digest), e, s.Abilities())
 		}
 	}
 	return nil
+}
+
+// older asks for the dates of files. It gives those of files that were dated before the record, and zero of all others; nil: the
+// place tells no more than in its listings.
+func (s *Site) older(ctx context.Context, paths []string, record string) (dated func(i int) time.Time, err error) {
+	dater, ok := s.fs.(fsys.Dater)
+	if !ok || len(paths) == 0 || s.Abilities().TimeStep < time.Minute {
+		return nil, nil
+	}
+	names := []string{s.inRecord(record)}
+	for _, path := range paths {
+		names = append(names, s.at(path))
+	}
+	dates := make([]time.Time, len(names))
+	if err := dater.Dates(ctx, names, func(i int, when time.Time) { dates[i] = when }); err != nil {
+		return nil, ignoreAllButLost(err)
+	}
+	return func(i int) time.Time {
+		if when := dates[i+1]; when.Before(dates[0].Add(-settleTime)) {
+			return when
+		}
+		return time.Time{}
+	}, nil
 }

@@ -70,20 +70,13 @@ var errNotBrief = errors.New("much is not as it is recorded")
 // SurveyBriefly is Survey; what it gives may have to be unfolded, see there. Where the record is not to be believed, the files are
 // to be read first: see ReadFiles.
 func (s *Site) SurveyBriefly(ctx context.Context, believe bool) (*Survey, error) {
-	if s.exists && s.record != "" && s.tellsEnough() {
+	if s.exists && s.record != "" {
 		out, err := s.surveyBriefly(ctx, believe)
 		if err == nil || ctx.Err() != nil {
 			return out, err
 		}
 	}
 	return s.Survey(ctx, believe)
-}
-
-// tellsEnough tells whether the place says of a file all that is recorded of it but for its content: else no folder would be as it
-// is recorded.
-func (s *Site) tellsEnough() bool {
-	able := s.Abilities()
-	return able.Modes && !able.NoTimes && able.TimeStep <= time.Second
 }
 
 // surveyBriefly fails where the site is not nearly as it is recorded, or anything is wrong: Survey finds out what.
@@ -121,12 +114,16 @@ func (s *Site) surveyBriefly(ctx context.Context, believe bool) (*Survey, error)
 		return nil, err
 	}
 	w := &briefWalk{site: s, shelf: shelf, known: known, out: &brief{unread: !believe, count: h.Count, odd: map[string][]diff.Found{}, filled: map[string]bool{}},
-		step: timeStep(s.Abilities()), settled: record.ModTime.Add(-max(settleTime, s.Abilities().TimeStep))}
+		able: s.Abilities(), settled: record.ModTime.Add(-max(settleTime, s.Abilities().TimeStep))}
 	if err := folderwise(ctx, s.jobs, briefFolder{path: ".", recorded: blocks.Ref{Name: h.Top, Entries: h.Count}}, w.folder); err != nil {
 		return nil, err
 	}
 	s.shelved.add(shelf, s.isNear())
-	out.Recorded, out.tree, out.brief, out.Unsettled = h.manifest(), h.Tree, w.out, len(w.out.young)+w.out.doubts
+	out.Unsettled = len(w.out.young) + w.out.doubts
+	if err := w.dateYoung(ctx, deploymentFile(number)); err != nil {
+		return nil, err
+	}
+	out.Recorded, out.tree, out.brief = h.manifest(), h.Tree, w.out
 	out.Number, out.Paths, out.Sources, out.Anything = number, h.Count-w.out.hands, h.Deployment.Sources, w.out.filled["."]
 	s.seen = min(w.changed, begun.Add(-changeStep()).UnixNano())
 	out.FoldsCase, err = s.FoldsCase(ctx)
@@ -137,9 +134,9 @@ func (s *Site) surveyBriefly(ctx context.Context, believe bool) (*Survey, error)
 type briefWalk struct {
 	site    *Site
 	shelf   *shelf
-	step    time.Duration // to which times are kept
-	settled time.Time     // what is dated later is not believed
-	known   int64         // nor what changed later; 0: the place does not tell
+	able    fsys.Abilities
+	settled time.Time // what is dated later is not believed
+	known   int64     // nor what changed later; 0: the place does not tell
 
 	rooms sync.Pool // of *[]manifest.Entry, for what is recorded of a folder
 
@@ -190,6 +187,7 @@ func (w *briefWalk) folder(ctx context.Context, in briefFolder) (next []briefFol
 		as      = &inFolder{entries: entries}
 		entered = make(map[string]bool, len(below))
 		odd     = in.gone
+		modes   = s.Abilities().Modes // which a place may show only with what it lists
 	)
 	for i := range list {
 		info := &list[i]
@@ -200,7 +198,7 @@ func (w *briefWalk) folder(ctx context.Context, in briefFolder) (next []briefFol
 		if info.Mode.IsDir() {
 			at, isBelow := slices.BinarySearchFunc(below, info.Name, func(b blocks.Below, name string) int { return strings.Compare(b.Name, name) })
 			switch {
-			case e != nil && (e.Kind != manifest.Dir || e.Owner != nil || e.Hand || e.Mode != info.Mode.Perm()), e == nil && !isBelow:
+			case e != nil && (e.Kind != manifest.Dir || e.Owner != nil || e.Hand || modes && e.Mode != info.Mode.Perm()), e == nil && !isBelow:
 				odd = true
 			case e != nil:
 				here.entries++
@@ -213,7 +211,7 @@ func (w *briefWalk) folder(ctx context.Context, in briefFolder) (next []briefFol
 			here.folders = append(here.folders, describe(into.path, *info))
 			continue
 		}
-		if e == nil || !isAs(e, info, w.step) || !here.owner.is(owning{true, info.User.Known, info.User.ID, info.Group}) {
+		if e == nil || !w.isAs(e, info, modes) || !here.owner.is(owning{true, info.User.Known, info.User.ID, info.Group}) {
 			odd = true
 			continue
 		}
@@ -267,12 +265,12 @@ func (w *briefWalk) keepOdd(here *brief, dir string, list []fsys.Info, entries [
 			continue
 		}
 		f := describe(path, *info)
-		if e != nil && isAs(e, info, w.step) {
+		if e != nil && w.isAs(e, info, w.site.Abilities().Modes) {
 			own := *e
 			own.Path = path
 			f.Entry = with(&own, manifest.Digest{})
 		}
-		if !w.out.unread && e != nil && e.Kind == manifest.File && f.Kind == manifest.File && f.Other == 0 && e.Size == f.Size && diff.SameTime(e.ModTime, f.ModTime, w.step) {
+		if !w.out.unread && e != nil && e.Kind == manifest.File && f.Kind == manifest.File && f.Other == 0 && e.Size == f.Size && diff.SameTime(e.ModTime, f.ModTime, timeStep(w.able)) {
 			if w.isOld(e, info) {
 				f.Entry = with(f.Entry, e.Digest)
 			} else {
@@ -285,9 +283,43 @@ func (w *briefWalk) keepOdd(here *brief, dir string, list []fsys.Info, entries [
 	return nil
 }
 
+// isAs tells whether what was found is what is recorded, as far as the place tells.
+func (w *briefWalk) isAs(e *manifest.Entry, info *fsys.Info, modes bool) bool {
+	if modes {
+		return isAs(e, info, timeStep(w.able))
+	}
+	same := *info
+	same.Mode = same.Mode.Type() | e.Mode.Perm()
+	return isAs(e, &same, timeStep(w.able))
+}
+
 // isOld tells whether a file is believed to have the content that is recorded: see believe.
 func (w *briefWalk) isOld(e *manifest.Entry, info *fsys.Info) bool {
-	return e.ModTime.Before(w.settled) && (w.known == 0 || info.Changed.IsZero() || info.Changed.UnixNano() <= w.known)
+	dated := e.ModTime
+	if w.able.NoTimes {
+		dated = info.ModTime
+	}
+	return dated.Before(w.settled) && (w.known == 0 || info.Changed.IsZero() || info.Changed.UnixNano() <= w.known)
+}
+
+// dateYoung is datesOf what is as it is recorded, but for what is in it.
+func (w *briefWalk) dateYoung(ctx context.Context, record string) error {
+	out := w.out
+	if out.doubts > 0 && w.able.TimeStep >= time.Minute { // they would have to be asked for, too
+		return errNotBrief
+	}
+	older, err := w.site.older(ctx, out.young, record)
+	if err != nil || older == nil {
+		return err
+	}
+	var young []string
+	for i, path := range out.young {
+		if older(i).IsZero() {
+			young = append(young, path)
+		}
+	}
+	out.young = young
+	return nil
 }
 
 // add adds what was found in a folder.

@@ -13,7 +13,6 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
 )
@@ -24,14 +23,21 @@ func (w *world) told(s *site.Survey) string {
 	if w.far {
 		step = time.Second
 	}
+	if w.poor.seconds {
+		step = time.Minute
+	}
 	var out strings.Builder
 	fmt.Fprintf(&out, "%+v\n", s.Summary)
 	for _, e := range s.Entries() {
 		fmt.Fprintf(&out, "recorded %s %s %o %d %s %s %d\n", e.Path, e.Kind, e.Mode, e.Size, e.Digest.Hex()[:8], e.Link, e.ModTime.UnixNano())
 	}
 	for _, f := range s.Found {
-		fmt.Fprintf(&out, "found %s %s %o %d %s %s %v %v %v %d %d", f.Path, f.Kind, f.Mode, f.Size, f.Digest.Hex()[:8], f.Link, f.Other, f.Filled, f.Owned, f.User, f.Group)
-		if f.Kind != manifest.Link { // whose time nobody asks for
+		mode := f.Mode
+		if w.poor.modes {
+			mode = 0
+		}
+		fmt.Fprintf(&out, "found %s %s %o %d %s %s %v %v %v %d %d", f.Path, f.Kind, mode, f.Size, f.Digest.Hex()[:8], f.Link, f.Other, f.Filled, f.Owned, f.User, f.Group)
+		if f.Kind != manifest.Link && !w.poor.times { // whose time nobody asks for
 			fmt.Fprint(&out, " ", f.ModTime.Truncate(step).UnixNano())
 		}
 		fmt.Fprintln(&out)
@@ -42,13 +48,15 @@ func (w *world) told(s *site.Survey) string {
 // everyWay is bothWays, and for a site far away.
 func everyWay(t *testing.T, test func(t *testing.T, newWorld func(t *testing.T) *world)) {
 	bothWays(t, test)
-	t.Run("far away", func(t *testing.T) {
-		test(t, func(t *testing.T) *world {
-			w := newWorld(t)
-			w.far = true
-			return w
+	for name, poor := range map[string]poor{"far away": {}, "no modes": {modes: true}, "no times": {times: true}, "neither": {true, true, false}, "to the minute": {seconds: true}, "nothing": {true, true, true}} {
+		t.Run(name, func(t *testing.T) {
+			test(t, func(t *testing.T) *world {
+				w := newWorld(t)
+				w.far, w.poor = true, poor
+				return w
+			})
 		})
-	})
+	}
 }
 
 // surveys gives the site as a brief survey tells it, and as a whole one does, whether the brief one was enough, and whether it was brief.
@@ -77,8 +85,12 @@ func TestABriefSurveyTellsWhatAWholeOneDoes(t *testing.T) {
 					p.Want[i].ModTime = p.Want[i].ModTime.Add(123456789) // which a place far away does not keep
 				}
 			})
-			brief, whole, enough, _ := w.surveys()
+			if w.poor.times { // and it was brought long before it was recorded
+				w.settled()
+			}
+			brief, whole, enough, wasBrief := w.surveys()
 			require.True(r, enough, "nobody has touched it")
+			require.True(r, wasBrief)
 			require.Equal(r, whole, brief)
 			names := []string{"index.html", "css", "css/a.css", "css/deep", "css/deep/b.css", "a-b", "l", "empty", "cgi/tide.sh", "new", "css/new/x", "empty/x"}
 			before := w.listed()
@@ -104,7 +116,7 @@ func TestABriefSurveyTellsWhatAWholeOneDoes(t *testing.T) {
 			}
 			brief, whole, enough, _ = w.surveys()
 			require.Equal(r, whole, brief)
-			if w.listed() != before {
+			if w.listed() != before && w.poor == (poor{}) {
 				require.False(r, enough, "something was altered")
 			}
 			w.doubts = true
@@ -113,6 +125,25 @@ func TestABriefSurveyTellsWhatAWholeOneDoes(t *testing.T) {
 			require.False(r, enough, "nobody has read it")
 		})
 	})
+}
+
+// TestWhatAListingDoesNotDateExactlyIsAskedForInBrief has a content that was brought in the minute in which it was recorded.
+func TestWhatAListingDoesNotDateExactlyIsAskedForInBrief(t *testing.T) {
+	w := newWorld(t)
+	w.far, w.poor = true, poor{modes: true, times: true, seconds: true}
+	w.mustDeploy(first)
+	_, _, enough, wasBrief := w.surveys()
+	require.True(t, wasBrief)
+	require.False(t, enough, "as late as its record")
+	later := time.Now().Add(20 * time.Second)
+	require.NoError(t, os.Chtimes(filepath.Join(w.dir, ".www.tartine", "deployments", "1.json"), later, later))
+	brief, whole, enough, wasBrief := w.surveys()
+	require.Equal(t, whole, brief)
+	require.True(t, wasBrief)
+	require.True(t, enough, "asked for, each is older")
+	w.alter(alteration{"new.html", "write"})
+	brief, whole, _, _ = w.surveys()
+	require.Equal(t, whole, brief, "and what is in a folder that was altered, too")
 }
 
 // TestWhatIsDatedAsLateAsItsRecordIsNotBelieved has a content that was made right before it was deployed.
@@ -300,22 +331,4 @@ func TestTheRecordOfASiteFarAwayIsReadOnce(t *testing.T) {
 	require.Equal(t, 1, out.SentFiles)
 	require.Equal(t, int32(1), read.Load())
 	w.verify(c)
-}
-
-// TestAPlaceThatTellsLittleIsSurveyedWhole has places that keep no modes, no times, or times to the minute.
-func TestAPlaceThatTellsLittleIsSurveyedWhole(t *testing.T) {
-	for name, can := range map[string]func(able *fsys.Abilities){
-		"no modes":          func(able *fsys.Abilities) { able.Modes = false },
-		"no times":          func(able *fsys.Abilities) { able.NoTimes = true },
-		"times in a minute": func(able *fsys.Abilities) { able.TimeStep = time.Minute },
-	} {
-		t.Run(name, func(t *testing.T) {
-			w := newWorld(t)
-			w.between.Can = func(able fsys.Abilities) fsys.Abilities { can(&able); return able }
-			w.mustDeploy(first)
-			brief, whole, _, wasBrief := w.surveys()
-			require.Equal(t, whole, brief)
-			require.False(t, wasBrief)
-		})
-	}
 }

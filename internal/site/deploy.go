@@ -421,7 +421,7 @@ func (p *publish) list() (out []manifest.Entry, asWanted bool) {
 			}
 			if f != nil && (c == nil || !c.Sends()) && e.Kind == manifest.File {
 				e.ModTime = f.ModTime // it was left alone
-				if r != nil && !able.NoTimes && diff.SameTime(r.ModTime, f.ModTime, able.TimeStep) {
+				if r != nil && diff.SameTime(r.ModTime, f.ModTime, timeStep(able)) {
 					e.ModTime = r.ModTime // which may be more exact
 				}
 			}

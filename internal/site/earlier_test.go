@@ -62,6 +62,7 @@ func TestAnEarlierDeploymentIsComparedAsTheWholeIs(t *testing.T) {
 		whole, parts := newWorld(t), newWorld(t)
 		both := []*world{whole, parts}
 		far, switched := rapid.Bool().Draw(r, "far away"), rapid.Bool().Draw(r, "switched")
+		poor := anyPoor(r)
 		doubts := rapid.Bool().Draw(r, "reads")
 		deployed := rapid.IntRange(2, 4).Draw(r, "deployments")
 		var before tree
@@ -78,7 +79,7 @@ func TestAnEarlierDeploymentIsComparedAsTheWholeIs(t *testing.T) {
 			withModes(r, next)
 			before = next
 			for _, w := range both {
-				w.far, w.switched = far, switched
+				w.far, w.switched, w.poor = far, switched, poor
 				w.mustDeploy(next, func(p *site.Plan) { p.RemoveStrays = true })
 			}
 			if i == 0 && rapid.Bool().Draw(r, "by hand") {

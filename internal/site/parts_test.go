@@ -135,7 +135,8 @@ func TestPartsAreComparedAndRecordedAsTheWholeIs(t *testing.T) {
 	rapid.Check(t, func(r *rapid.T) {
 		whole, parts := newWorld(t), newWorld(t)
 		whole.far, whole.switched = rapid.Bool().Draw(r, "far away"), rapid.Bool().Draw(r, "switched")
-		parts.far, parts.switched = whole.far, whole.switched
+		whole.poor = anyPoor(r)
+		parts.far, parts.switched, parts.poor = whole.far, whole.switched, whole.poor
 		before := anyTree().Draw(r, "first")
 		whole.mustDeploy(before)
 		parts.mustDeploy(before)
@@ -202,6 +203,11 @@ func TestPartsAreComparedAndRecordedAsTheWholeIs(t *testing.T) {
 	require.Positive(t, inParts)
 	require.Positive(t, byHand)
 	require.Positive(t, switched)
+}
+
+// anyPoor is what a place far away may not tell.
+func anyPoor(r *rapid.T) poor {
+	return rapid.SampledFrom([]poor{{}, {}, {modes: true}, {times: true}, {true, true, true}}).Draw(r, "not told")
 }
 
 // staying has some paths stay as they are, or all that is not wanted, as where a person puts single files beside it; and what is

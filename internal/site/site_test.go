@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -39,34 +40,75 @@ type world struct {
 	doubts   bool // the record of files is not believed
 	narrow   int  // see site.Options
 	far      bool // the place is farPlace, or at
+	poor     poor // if it is farPlace
 	at       fsys.FS
 }
 
 // farPlace is a place as one at the other end of a connection tells of it: times in seconds, nothing of owners nor of changes,
 // and none of what a system does for those who are on it.
-type farPlace struct{ fsys.FS }
+type farPlace struct {
+	fsys.FS
+	poor poor
+}
+
+// poor is what such a place does not tell either: the modes of files; their times, but for when they were brought; and that no
+// more exactly than to the minute, unless it is asked for single files.
+type poor struct{ modes, times, seconds bool }
 
 func (f farPlace) Abilities() fsys.Abilities {
 	out := f.FS.Abilities()
 	out.TimeStep = time.Second
+	if f.poor.seconds {
+		out.TimeStep = time.Minute
+	}
+	out.Modes = !f.poor.modes
+	out.NoTimes, out.UnsetTimes = f.poor.times, f.poor.times
 	return out
+}
+
+// datingPlace is a farPlace that tells the dates of single files.
+type datingPlace struct {
+	farPlace
+	asked atomic.Int64
+}
+
+// Dates implements fsys.Dater.
+func (d *datingPlace) Dates(ctx context.Context, names []string, each func(i int, when time.Time)) error {
+	exact := d.farPlace
+	exact.poor.seconds = false
+	for i, name := range names {
+		if info, err := exact.Lstat(ctx, name); err == nil {
+			d.asked.Add(1)
+			each(i, info.ModTime)
+		}
+	}
+	return nil
 }
 
 func (f farPlace) List(ctx context.Context, dir string) ([]fsys.Info, error) {
 	list, err := f.FS.List(ctx, dir)
 	for i := range list {
-		list[i] = fromAfar(list[i])
+		list[i] = f.fromAfar(fsys.Join(dir, list[i].Name), list[i])
 	}
 	return list, err
 }
 
 func (f farPlace) Lstat(ctx context.Context, name string) (fsys.Info, error) {
 	info, err := f.FS.Lstat(ctx, name)
-	return fromAfar(info), err
+	return f.fromAfar(name, info), err
 }
 
-func fromAfar(info fsys.Info) fsys.Info {
-	info.ModTime, info.Changed, info.User, info.Group = info.ModTime.Truncate(time.Second), time.Time{}, fsys.User{}, 0
+func (f farPlace) fromAfar(name string, info fsys.Info) fsys.Info {
+	if f.poor.times && !strings.Contains(name, "/deployments/") { // which these tests date
+		info.ModTime = info.Changed
+	}
+	if info.ModTime = info.ModTime.Truncate(time.Second); f.poor.seconds {
+		info.ModTime = info.ModTime.Truncate(time.Minute)
+	}
+	if f.poor.modes {
+		info.Mode = info.Mode.Type() | 0o640
+	}
+	info.Changed, info.User, info.Group = time.Time{}, fsys.User{}, 0
 	return info
 }
 
@@ -101,7 +143,10 @@ func (w *world) open(ctx context.Context) (*site.Site, error) {
 	case w.at != nil:
 		at = w.at
 	case w.far:
-		at = farPlace{at}
+		far := farPlace{at, w.poor}
+		if at = far; w.poor.seconds {
+			at = &datingPlace{farPlace: far}
+		}
 	}
 	return site.Open(ctx, at, "www", filepath.Join(w.dir, "www"), site.Options{Jobs: w.jobs, Switch: w.switched, Lease: w.lease, Brief: brief, Narrow: w.narrow})
 }

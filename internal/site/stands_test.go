@@ -32,6 +32,7 @@ func TestWhatStandsIsToldOfABriefSurveyToo(t *testing.T) {
 	rapid.Check(t, func(r *rapid.T) {
 		w := newWorld(t)
 		w.far, w.switched = rapid.Bool().Draw(r, "far away"), rapid.Bool().Draw(r, "switched")
+		w.poor.modes = rapid.Bool().Draw(r, "no modes")
 		c := anyTree().Draw(r, "content")
 		withModes(r, c)
 		w.mustDeploy(c, func(p *site.Plan) { p.RemoveStrays = true })
