@@ -24,6 +24,7 @@ import (
 	"tartine/internal/calls"
 	"tartine/internal/diff"
 	"tartine/internal/farend"
+	"tartine/internal/fsys"
 	"tartine/internal/fsys/osfs"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
@@ -199,7 +200,7 @@ func TestDeploymentsThroughAnAgent(t *testing.T) {
 	require.NoError(t, got[0].Err)
 	require.Equal(t, first["index.html"], string(got[0].Content))
 	require.ErrorIs(t, got[1].Err, fs.ErrNotExist)
-	require.ErrorContains(t, got[2].Err, site.ErrTooLarge.Error())
+	require.ErrorContains(t, got[2].Err, fsys.ErrTooLong.Error())
 	require.Error(t, got[3].Err)
 	checks, err := calls.Examine.On(t.Context(), client, calls.None{})
 	require.NoError(t, err)

@@ -159,7 +159,7 @@ func gather(ctx context.Context, h *Here, paths []string, _ *site.Watch) ([]Gath
 		if err == nil && size.Add(int64(len(content))) > mostGathered {
 			content, err = nil, errors.New("too much was asked for at once")
 		}
-		out[i] = Gathered{content, err}
+		out[i] = Gathered{bytes.Clone(content), err}
 	})
 	return out, err
 }

@@ -110,15 +110,20 @@ type Digested interface {
 	Digest() (digest manifest.Digest, known bool)
 }
 
-// Filler is an FS that can open a folder once for many files. No link in its name is followed out of the base.
-type Filler interface {
+// FolderOpener is an FS that can open a folder once for many files. No link in its name is followed out of the base.
+type FolderOpener interface {
 	OpenFolder(ctx context.Context, name string) (Folder, error)
 }
 
-// Folder is a folder into which many files are written. Its methods may be called from several goroutines at once.
+// Folder is a folder that is open. Names in it have one element, of which none is followed as a link. Its methods may be
+// called from several goroutines at once.
 type Folder interface {
-	// Put writes a whole file under a name of one element, in the place of a file that exists there.
+	// Put writes a whole file, in the place of one that exists there.
 	Put(name string, content []byte, attr Attributes) error
+	// Read appends all of a file to what room holds. It fails with ErrTooLong where a file has more than so many bytes.
+	Read(name string, most int64, room []byte) ([]byte, error)
+	// Link gives a file of another open folder of the FS a second name. It fails with fs.ErrExist where something exists.
+	Link(from Folder, old, name string) error
 	Close() error
 }
 
@@ -204,6 +209,8 @@ type Emptier interface {
 var (
 	// ErrMount tells that a folder is in another mount than the base.
 	ErrMount = errors.New("it is on another mount, into which nothing can be renamed")
+	// ErrTooLong tells that a file has more bytes than were asked for.
+	ErrTooLong = errors.New("it is longer than it was")
 )
 
 // Attributes are what a file or folder has beside its name and its bytes, as manifests have them. Where a place is told

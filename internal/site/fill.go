@@ -33,6 +33,7 @@ type filling struct {
 	own     map[string]*step               // other steps of the journal, by their paths
 	above   map[string]manifest.Attributes // folders that those need, and that are not made yet
 	pool    *errgroup.Group
+	open    *folders
 	watch   *Watch
 
 	mu     sync.Mutex
@@ -64,7 +65,8 @@ func (p *publish) fill(ctx context.Context, st step, watch *Watch) error {
 	}
 	pool, within := errgroup.WithContext(ctx)
 	pool.SetLimit(p.site.jobs)
-	f.pool = pool
+	f.pool, f.open = pool, p.site.openFolders()
+	defer f.open.close()
 	err = p.site.eachFolder(within, blocks.Ref{Name: h.Top, Entries: h.Count}, shelf, func(dir string, entries []manifest.Entry) {
 		if err := f.folder(within, dir, entries); err != nil {
 			f.loses(err)
@@ -253,5 +255,13 @@ func (f *filling) carry(ctx context.Context, e *manifest.Entry, find finding) er
 	if kind := describe(e.Path, info); err == nil && (kind.Kind != e.Kind || kind.Link != e.Link) {
 		err = &fs.PathError{Op: "carry over", Path: st.From, Err: fmt.Errorf("it is %s now", kindOf(info.Mode))}
 	}
-	return f.publish.site.carryFound(ctx, st, info, err)
+	return f.publish.site.carryFound(ctx, st, info, err, f.link)
+}
+
+// link gives a file a second name, between two folders that are open where that can be.
+func (f *filling) link(ctx context.Context, from, to string) error {
+	if err := f.open.link(ctx, from, to); !errors.Is(err, farend.ErrUnsupported) {
+		return err
+	}
+	return f.publish.site.secondName(ctx, from, to)
 }

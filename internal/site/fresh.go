@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"io/fs"
-	"sync"
 
 	"golang.org/x/sync/errgroup"
 
@@ -183,66 +182,4 @@ func (s *Site) appear(ctx context.Context, st step) error {
 		s.exists = s.trees == "" // else it is not seen yet
 	}
 	return err
-}
-
-// folders keeps folders of the record open, into which many files are written.
-type folders struct {
-	site *Site
-	mu   sync.Mutex
-	open map[string]*folder
-}
-
-type folder struct {
-	fsys.Folder
-	users int
-}
-
-// mostFolders is how many are kept open.
-const mostFolders = 256
-
-// put writes a file whole. It tells whether it could be done in this way.
-func (f *folders) put(ctx context.Context, name string, content []byte, attr fsys.Attributes) (bool, error) {
-	filler, ok := f.site.fs.(fsys.Filler)
-	if !ok {
-		return false, nil
-	}
-	dir, base := fsys.Split(name)
-	f.mu.Lock()
-	at := f.open[dir]
-	if at == nil {
-		opened, err := filler.OpenFolder(ctx, dir)
-		if err != nil {
-			f.mu.Unlock()
-			return !errors.Is(err, farend.ErrUnsupported), err
-		}
-		f.trim()
-		at = &folder{Folder: opened}
-		f.open[dir] = at
-	}
-	at.users++
-	f.mu.Unlock()
-	err := at.Put(base, content, attr)
-	f.mu.Lock()
-	at.users--
-	f.mu.Unlock()
-	return true, err
-}
-
-// trim closes folders that nobody writes into when there are many.
-func (f *folders) trim() {
-	if len(f.open) < mostFolders {
-		return
-	}
-	for dir, at := range f.open {
-		if at.users == 0 {
-			_ = at.Close() // nothing was written through it that is not closed
-			delete(f.open, dir)
-		}
-	}
-}
-
-func (f *folders) close() {
-	for _, at := range f.open {
-		_ = at.Close() // see trim
-	}
 }

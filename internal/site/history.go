@@ -1,21 +1,16 @@
 package site
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"maps"
 	"slices"
 	"sync"
 
 	"tartine/internal/diff"
-	"tartine/internal/farend"
 	"tartine/internal/manifest"
-
-	"golang.org/x/sync/errgroup"
 )
 
 // Past is a recorded deployment.
@@ -174,73 +169,4 @@ func (s *Site) held(ctx context.Context, survey *Survey, result *diff.Result) (n
 		}
 	}
 	return names, missing, nil
-}
-
-// MostGathered is how large a file may be that Gather reads, in bytes.
-const MostGathered = 128 << 10
-
-// ErrTooLarge tells that a file is larger than MostGathered.
-var ErrTooLarge = errors.New("it is larger than it was")
-
-// Gather reads many small files whole. Each is called for every path, perhaps from several goroutines at once.
-func (s *Site) Gather(ctx context.Context, paths []string, each func(i int, content []byte, err error)) error {
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(s.jobs)
-	for i, path := range paths {
-		group.Go(func() error {
-			content, err := s.readSmall(ctx, path)
-			if errors.Is(err, farend.ErrLost) || ctx.Err() != nil {
-				return errors.Join(err, ctx.Err())
-			}
-			each(i, content, err)
-			return nil
-		})
-	}
-	return group.Wait()
-}
-
-func (s *Site) readSmall(ctx context.Context, path string) ([]byte, error) {
-	file, err := s.ReadPath(ctx, path)
-	if err != nil {
-		return nil, err
-	}
-	defer file.Close()
-	var content bytes.Buffer
-	if known, ok := file.(interface{ Stat() (fs.FileInfo, error) }); ok {
-		if info, err := known.Stat(); err == nil && info.Size() <= MostGathered {
-			content.Grow(int(info.Size()) + bytes.MinRead)
-		}
-	}
-	_, err = content.ReadFrom(io.LimitReader(file, MostGathered+1))
-	if err == nil && content.Len() > MostGathered {
-		err = ErrTooLarge
-	}
-	return content.Bytes(), err
-}
-
-// ReadPath opens a file of the site. Its errors name the path, and not where that is at the place.
-func (s *Site) ReadPath(ctx context.Context, path string) (io.ReadCloser, error) {
-	if err := manifest.CheckBytes(path); err != nil {
-		return nil, &fs.PathError{Op: "open", Path: path, Err: err}
-	}
-	if err := s.apart("open", path); err != nil {
-		return nil, err
-	}
-	file, err := s.fs.Open(ctx, s.at(path))
-	if err != nil && !errors.Is(err, farend.ErrLost) && ctx.Err() == nil {
-		return nil, &fs.PathError{Op: "open", Path: path, Err: causeOf(err)}
-	}
-	return file, err
-}
-
-// causeOf gives what is behind the names that an error of the place has.
-func causeOf(err error) error {
-	var named *fs.PathError
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return fs.ErrNotExist // each system has words of its own for it
-	case errors.As(err, &named):
-		return named.Err
-	}
-	return err
 }

@@ -105,7 +105,7 @@ func (st *staging) run(ctx context.Context) error {
 	if !st.fresh {
 		st.staged = places{make(marks, len(st.plan.Result.Changes)/64+1), map[int32]string{}}
 	}
-	st.folders = &folders{site: st.site, open: map[string]*folder{}}
+	st.folders = st.site.openFolders()
 	if err := st.probeNames(ctx); err != nil {
 		return err
 	}

@@ -109,7 +109,7 @@ func (st *staging) receive(ctx context.Context, parcels []*parcel) error {
 
 // put writes a small file.
 func (st *staging) put(ctx context.Context, name string, content []byte, attr fsys.Attributes) error {
-	if done, err := st.folders.put(ctx, name, content, attr); done {
+	if err := st.folders.put(ctx, name, content, attr); !errors.Is(err, farend.ErrUnsupported) {
 		return err
 	}
 	_, err := st.site.fs.Put(ctx, name, bytes.NewReader(content), attr)

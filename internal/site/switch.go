@@ -176,11 +176,19 @@ func newSwitch(s *Site, plan *Plan, staged *places, number int) *publish {
 // carry gives a file or link of another tree a name in this one, or makes a copy of it where the far end cannot link.
 func (s *Site) carry(ctx context.Context, st *step) error {
 	info, err := s.fs.Lstat(ctx, st.From)
-	return s.carryFound(ctx, st, info, err)
+	return s.carryFound(ctx, st, info, err, s.secondName)
 }
 
-// carryFound is carry of what was looked at. Err is what that gave.
-func (s *Site) carryFound(ctx context.Context, st *step, info fsys.Info, err error) error {
+// secondName gives a file one. It fails with farend.ErrUnsupported where the place has none.
+func (s *Site) secondName(ctx context.Context, from, to string) error {
+	if linker, ok := s.fs.(fsys.Linker); ok {
+		return linker.Link(ctx, from, to)
+	}
+	return farend.ErrUnsupported
+}
+
+// carryFound is carry of what was looked at. Err is what that gave; link gives a file a second name.
+func (s *Site) carryFound(ctx context.Context, st *step, info fsys.Info, err error, link func(ctx context.Context, from, to string) error) error {
 	if errors.Is(err, fs.ErrNotExist) {
 		// The earlier tree may have been removed after all was done.
 		there, failed := s.fs.Lstat(ctx, s.at(st.Path))
@@ -200,11 +208,7 @@ func (s *Site) carryFound(ctx context.Context, st *step, info fsys.Info, err err
 	if !info.Mode.IsRegular() {
 		return &fs.PathError{Op: "carry over", Path: st.From, Err: fmt.Errorf("it is %s", kindOf(info.Mode))}
 	}
-	err = farend.ErrUnsupported
-	if linker, ok := s.fs.(fsys.Linker); ok {
-		err = linker.Link(ctx, st.From, s.at(st.Path))
-	}
-	switch {
+	switch err = link(ctx, st.From, s.at(st.Path)); {
 	case err == nil, errors.Is(err, fs.ErrExist):
 		return nil
 	case errors.Is(err, farend.ErrLost):

@@ -215,16 +215,16 @@ func (b *Between) Self(ctx context.Context) (user uint32, known bool) {
 	return 0, false
 }
 
-// OpenFolder implements fsys.Filler.
+// OpenFolder implements fsys.FolderOpener.
 func (b *Between) OpenFolder(ctx context.Context, name string) (fsys.Folder, error) {
 	if err := b.Before("open folder", name); err != nil {
 		return nil, err
 	}
-	filler, ok := b.FS.(fsys.Filler)
+	opener, ok := b.FS.(fsys.FolderOpener)
 	if !ok {
 		return nil, farend.ErrUnsupported
 	}
-	inner, err := filler.OpenFolder(ctx, name)
+	inner, err := opener.OpenFolder(ctx, name)
 	if err != nil {
 		return nil, err
 	}
@@ -343,4 +343,21 @@ func (b *Between) Empty(ctx context.Context, dir string, jobs int, removed func(
 		return emptier.Empty(ctx, dir, jobs, removed, failed)
 	}
 	return farend.ErrUnsupported
+}
+
+// Read implements fsys.Folder.
+func (f *folderBetween) Read(name string, most int64, room []byte) ([]byte, error) {
+	if err := f.between.Before("open", fsys.Join(f.name, name)); err != nil {
+		return room, err
+	}
+	return f.Folder.Read(name, most, room)
+}
+
+// Link implements fsys.Folder.
+func (f *folderBetween) Link(from fsys.Folder, old, name string) error {
+	other := from.(*folderBetween)
+	if err := f.between.Before("link", fsys.Join(other.name, old), fsys.Join(f.name, name)); err != nil {
+		return err
+	}
+	return f.Folder.Link(other.Folder, old, name)
 }

@@ -41,7 +41,7 @@ func Run(t *testing.T, open func(t *testing.T) fsys.FS) {
 		{"LinkGivesASecondName", links},
 		{"CopiesAreWholeAndTheirOwn", copies},
 		{"ExtendLeavesWhatIsBefore", extends},
-		{"AFolderThatIsKeptOpenIsFilled", fills},
+		{"AFolderThatIsKeptOpen", folders},
 		{"WhatOnlyAsksIsAnswered", asks},
 		{"ChangesShow", tellsChanges},
 		{"ManyAtOnce", manyAtOnce},
@@ -279,13 +279,13 @@ func noEscape(t *testing.T, f *tested) {
 	require.Error(t, err, "not even one that leads to a file")
 }
 
-func fills(t *testing.T, f *tested) {
-	filler, ok := f.FS.(fsys.Filler)
+func folders(t *testing.T, f *tested) {
+	opener, ok := f.FS.(fsys.FolderOpener)
 	if !ok {
 		t.Skip("folders are not kept open")
 	}
 	require.NoError(t, f.Mkdir(f.ctx, "d", 0o755))
-	folder, err := filler.OpenFolder(f.ctx, "d")
+	folder, err := opener.OpenFolder(f.ctx, "d")
 	if errors.Is(err, farend.ErrUnsupported) {
 		t.Skip("it finds out that it keeps no folder open")
 	}
@@ -305,8 +305,40 @@ func fills(t *testing.T, f *tested) {
 	require.Equal(t, "old", f.read(t, "second"), "another name of what was replaced")
 	require.Error(t, folder.Put("no/where", nil, fsys.Attributes{Mode: 0o644}))
 	require.Error(t, folder.Put("", nil, fsys.Attributes{Mode: 0o644}))
-	_, err = filler.OpenFolder(f.ctx, "missing")
+	_, err = opener.OpenFolder(f.ctx, "missing")
 	require.ErrorIs(t, err, fs.ErrNotExist)
+
+	for most, text := range map[int64]string{3: "new", 4: "new", 1 << 20: "new"} {
+		got, err := folder.Read("old", most, []byte("before "))
+		require.NoError(t, err)
+		require.Equal(t, "before "+text, string(got))
+	}
+	got, err := folder.Read("a", 0, nil)
+	require.NoError(t, err)
+	require.Empty(t, got)
+	got, err = folder.Read("old", 2, []byte("before"))
+	require.ErrorIs(t, err, fsys.ErrTooLong)
+	require.Equal(t, "before", string(got))
+	_, err = folder.Read("none", 9, nil)
+	require.ErrorIs(t, err, fs.ErrNotExist)
+	require.NoError(t, f.Mkdir(f.ctx, "d/in", 0o755))
+	require.NoError(t, f.Symlink(f.ctx, "old", "d/l"))
+	for _, name := range []string{"in", "l", "../second", "", "."} {
+		_, err = folder.Read(name, 9, nil)
+		require.Error(t, err, name)
+	}
+
+	inner, err := opener.OpenFolder(f.ctx, "d/in")
+	require.NoError(t, err)
+	defer inner.Close()
+	require.NoError(t, inner.Link(folder, "old", "third"))
+	require.Equal(t, "new", f.read(t, "d/in/third"))
+	require.NoError(t, folder.Put("old", []byte("newer"), fsys.Attributes{Mode: 0o640}))
+	require.Equal(t, "new", f.read(t, "d/in/third"), "another name of what was replaced")
+	require.ErrorIs(t, inner.Link(folder, "old", "third"), fs.ErrExist)
+	require.ErrorIs(t, inner.Link(folder, "none", "fourth"), fs.ErrNotExist)
+	require.Error(t, inner.Link(folder, "../second", "fourth"))
+	require.Error(t, inner.Link(folder, "old", "../fourth"))
 }
 
 // asks tries what only asks: room, rights, who one is, and what it takes to make all durable.

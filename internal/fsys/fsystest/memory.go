@@ -461,7 +461,7 @@ func (m *Memory) Digests(ctx context.Context, names []string, each func(int, man
 	return ctx.Err()
 }
 
-// OpenFolder implements fsys.Filler.
+// OpenFolder implements fsys.FolderOpener.
 func (m *Memory) OpenFolder(_ context.Context, name string) (fsys.Folder, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -492,6 +492,32 @@ func (f *memoryFolder) Put(name string, content []byte, attr fsys.Attributes) er
 	m.write(n, slices.Clone(content))
 	m.attr(n, attr)
 	return nil
+}
+
+// Read implements fsys.Folder.
+func (f *memoryFolder) Read(name string, most int64, room []byte) ([]byte, error) {
+	m := f.memory
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	n := f.dir.children[name]
+	switch {
+	case n == nil:
+		return room, failed("read", fsys.Join(f.name, name), fs.ErrNotExist)
+	case !n.mode.IsRegular():
+		return room, failed("read", fsys.Join(f.name, name), fs.ErrInvalid)
+	case int64(len(n.content)) > most:
+		return room, failed("read", fsys.Join(f.name, name), fsys.ErrTooLong)
+	}
+	return append(room, n.content...), nil
+}
+
+// Link implements fsys.Folder.
+func (f *memoryFolder) Link(from fsys.Folder, old, name string) error {
+	other, ok := from.(*memoryFolder)
+	if !ok || strings.Contains(old+name, "/") {
+		return failed("link", fsys.Join(f.name, name), fs.ErrInvalid)
+	}
+	return f.memory.Link(context.Background(), fsys.Join(other.name, old), fsys.Join(f.name, name))
 }
 
 func (f *memoryFolder) Close() error { return nil }
