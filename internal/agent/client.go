@@ -37,6 +37,8 @@ type Client struct {
 	compared *wanted // what the last comparison was about; nil: there was none
 	asked    Asked
 
+	gathering gathering // files that are read
+
 	another func(context.Context) (Stream, error) // gives another shell there (see Widen); may be nil
 	wide    sync.Once                             // see useWindow
 	lanes   chan numbered                         // takes frames of content for all lanes; nil: there are none
@@ -147,6 +149,11 @@ func (c *Client) receiveAll() {
 		c.heard.Store(time.Now().UnixNano())
 		switch k {
 		case aliveFrame:
+		case contentFrame:
+			if err := c.gathering.add(payload); err != nil {
+				c.why = err
+				return
+			}
 		case creditFrame:
 			var bytes int64
 			if err := decoding.Unmarshal(payload, &bytes); err != nil || bytes < 0 || bytes > window {
@@ -189,6 +196,11 @@ func (c *Client) Do(ctx context.Context, call calls.Any, question, answer any, w
 		watch = &site.Watch{}
 	}
 	take := func(body []byte) error { return call.Take(body, answer) }
+	if call == calls.Any(calls.Gather) {
+		files, err := c.gather(ctx, question.([]string), watch)
+		*answer.(*[]calls.Gathered) = files
+		return err
+	}
 	switch asked := question.(type) {
 	case *calls.Comparing:
 		compared, err := c.compare(ctx, asked, watch)

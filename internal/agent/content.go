@@ -4,6 +4,8 @@ import (
 	"encoding/binary"
 	"fmt"
 	"sync"
+	"sync/atomic"
+	"time"
 )
 
 // A content frame carries records, each a part of a file or a small file whole: the file's position in what was asked
@@ -76,6 +78,41 @@ func packContent(records []byte, pack bool) (head, body []byte, packed bool) {
 		}
 	}
 	return binary.AppendUvarint([]byte{how}, uint64(len(records))), body, how == packedContent
+}
+
+// packing says whether content is packed: where the connection is what holds things up, and it shrinks.
+type packing struct {
+	slow  atomic.Bool
+	plain atomic.Int64 // how many frames to send without trying to pack: those before would not shrink
+	spent time.Duration
+	sent  int64
+}
+
+// Packing: below which rate of the connection, in bytes a second, content is packed, and after how much is measured
+// anew.
+const (
+	packBelow    = 16 << 20
+	measureAfter = 1 << 20
+	plainFrames  = 15 // are sent after one that packing did not shrink
+)
+
+// pack is packContent where that may pay. It may be called from several goroutines at once.
+func (p *packing) pack(records []byte) (head, body []byte, packed bool) {
+	try := p.slow.Load() && p.plain.Add(-1) < 0
+	head, body, packed = packContent(records, try)
+	if try && !packed {
+		p.plain.Store(plainFrames)
+	}
+	return head, body, packed
+}
+
+// took notes how long it took to send so many bytes.
+func (p *packing) took(bytes int, spent time.Duration) {
+	p.spent += spent
+	if p.sent += int64(bytes); p.sent >= measureAfter {
+		p.slow.Store(float64(p.sent)/p.spent.Seconds() < packBelow)
+		p.sent, p.spent = 0, 0
+	}
 }
 
 // costOf gives what a frame costs, before it is unpacked.

@@ -8,7 +8,6 @@ import (
 	"runtime"
 	"slices"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -77,19 +76,8 @@ type feeder struct {
 	lasts  bool          // and these last
 	files  int           // how many there are
 
-	slow  atomic.Bool  // the connection is what holds things up, so that packing may pay
-	plain atomic.Int64 // how many frames to send without trying to pack: those before would not shrink
-	spent time.Duration
-	sent  int64
+	packing
 }
-
-// Packing: below which rate of the connection, in bytes a second, content is packed, and after how much is measured
-// anew.
-const (
-	packBelow    = 16 << 20
-	measureAfter = 1 << 20
-	plainFrames  = 15 // are sent after one that packing did not shrink
-)
 
 // batch is files that are read together: many small ones, or a large one. Its frames come in order.
 type batch struct {
@@ -203,11 +191,7 @@ func (f *feeder) send(ctx context.Context, next frame) error {
 	if f.client.lanes == nil { // else it is on its way still
 		recycle(next.buffer)
 	}
-	f.spent += time.Since(began)
-	if f.sent += int64(len(next.body)); f.sent >= measureAfter {
-		f.slow.Store(float64(f.sent)/f.spent.Seconds() < packBelow)
-		f.sent, f.spent = 0, 0
-	}
+	f.took(len(next.body), time.Since(began))
 	return nil
 }
 
@@ -232,11 +216,7 @@ func (f *feeder) fill(ctx context.Context, b *batch) error {
 
 // put packs records where that pays and hands them to who sends.
 func (f *feeder) put(ctx context.Context, b *batch, records []byte) error {
-	try := f.slow.Load() && f.plain.Add(-1) < 0
-	head, body, packed := packContent(records, try)
-	if try && !packed {
-		f.plain.Store(plainFrames)
-	}
+	head, body, packed := f.pack(records)
 	used := records
 	if packed {
 		recycle(records)

@@ -38,6 +38,7 @@ type server struct {
 	ofBase    map[string][]int   // its folders
 
 	coming   coming
+	packing  packing // of files that are read
 	inbox    *inbox
 	order    *numbering // of frames of content
 	lanes    []io.Closer
@@ -238,6 +239,8 @@ func (s *server) do(ctx context.Context, m *message) (any, error) {
 		return s.doCompare(ctx, m, progress.watch())
 	case calls.Stage.Name:
 		return s.doStage(ctx, m, progress.watch())
+	case calls.Gather.Name:
+		return s.doGather(ctx, m)
 	}
 	if call := calls.Find(m.Method); call != nil {
 		return call.Answer(ctx, s.here, m.Body, progress.watch())

@@ -5,7 +5,6 @@ import (
 	"crypto/sha256"
 	"errors"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -127,11 +126,6 @@ func TestAnswersCrossAConnectionWhole(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, len(here.Entries), len(there.Entries))
 	require.Equal(t, here.Entries[1].Digest, there.Entries[1].Digest)
-
-	files, err := across(t, Gather, at, []string{"log/may.html", "none"})
-	require.NoError(t, err)
-	require.Equal(t, "log/may.html", string(files[0].Content))
-	require.ErrorIs(t, files[1].Err, fs.ErrNotExist)
 
 	part, err := across(t, Read, at, Range{"index.html", 6})
 	require.NoError(t, err)

@@ -30,7 +30,7 @@ var (
 			return h.Site.List(ctx, q)
 		}}
 	// Gather reads many small files whole, and gives as many answers.
-	Gather = &Call[[]string, []Gathered]{Name: "gather", Pack: packGathered, Unpack: unpackGathered, Run: gather}
+	Gather = &Call[[]string, []Gathered]{Name: "gather", Run: gather}
 	// Read reads a range of a file. Open is for a whole one.
 	Read = &Call[Range, Content]{Name: "read", Run: read}
 )
@@ -149,44 +149,21 @@ type Gathered struct {
 	Err     error
 }
 
-// mostGathered is how much is read in one call, in bytes.
-const mostGathered = 32 << 20
+// GatherLimit is how much is read in one call, in bytes.
+const GatherLimit = 32 << 20
+
+// ErrTooMuch tells that a file was not read, since more than that was asked for.
+var ErrTooMuch = errors.New("too much was asked for at once")
 
 func gather(ctx context.Context, h *Here, paths []string, _ *site.Watch) ([]Gathered, error) {
 	out := make([]Gathered, len(paths))
 	var size atomic.Int64
 	err := h.Site.Gather(ctx, paths, func(i int, content []byte, err error) {
-		if err == nil && size.Add(int64(len(content))) > mostGathered {
-			content, err = nil, errors.New("too much was asked for at once")
+		if err == nil && size.Add(int64(len(content))) > GatherLimit {
+			content, err = nil, ErrTooMuch
 		}
 		out[i] = Gathered{bytes.Clone(content), err}
 	})
-	return out, err
-}
-
-// gatheredForm is a Gathered as it crosses a connection.
-type gatheredForm struct {
-	Content []byte `cbor:"content,omitempty"`
-	Error   *Error `cbor:"error,omitempty"`
-}
-
-func packGathered(files []Gathered) any {
-	out := make([]gatheredForm, len(files))
-	for i, f := range files {
-		if out[i].Error = Wire(f.Err); f.Err == nil {
-			out[i].Content = f.Content
-		}
-	}
-	return out
-}
-
-func unpackGathered(read func(any) error) ([]Gathered, error) {
-	var forms []gatheredForm
-	err := read(&forms)
-	out := make([]Gathered, len(forms))
-	for i, f := range forms {
-		out[i] = Gathered{f.Content, f.Error.Err()}
-	}
 	return out, err
 }
 

@@ -1,12 +1,10 @@
 package deploy
 
 import (
-	"bytes"
 	"context"
-	"crypto/sha256"
 	"errors"
 	"fmt"
-	"io"
+	"io/fs"
 	"maps"
 	"os"
 	"path"
@@ -16,13 +14,8 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"sync/atomic"
-	"time"
-
-	"golang.org/x/sync/errgroup"
 
 	"tartine/internal/calls"
-	"tartine/internal/farend"
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/osfs"
 	"tartine/internal/manifest"
@@ -43,6 +36,7 @@ type Fetch struct {
 	open    []int                 // entries of files that are here with the same size, which nobody has read yet
 	left    []site.Failure        // what is there and cannot be brought
 	way     map[string]bool       // names here that must go before anything can come, since folders and files are in each other's place
+	gone    map[string]bool       // folders that are not here
 	at      func() map[string]int // entries by their names here, for those who ask
 	folders *sync.Map             // those that are here, as far as is known
 	syncs   bool                  // all is made durable in one step at the end
@@ -81,7 +75,7 @@ func NewFetch(ctx context.Context, s calls.Engine, f Fetch, told func(bytes int6
 	if f.root, err = os.OpenRoot(f.Into); err != nil {
 		return nil, err
 	}
-	f.folders, f.way, f.at = &sync.Map{}, map[string]bool{}, sync.OnceValue(f.byName)
+	f.folders, f.way, f.gone, f.at = &sync.Map{}, map[string]bool{}, map[string]bool{}, sync.OnceValue(f.byName)
 	for _, e := range slices.Concat(stands.Entries, stands.Raw) {
 		if err := manifest.CheckBytes(e.Path); err != nil { // the far end is not trusted with this machine
 			f.root.Close()
@@ -119,8 +113,7 @@ func (f *Fetch) Bytes() (bytes int64) {
 func (f *Fetch) add(e manifest.Entry, name string) {
 	at := len(f.entries)
 	f.entries, f.names = append(f.entries, e), append(f.names, name)
-	f.blocked(e.Kind, name)
-	switch stands, equal, open := f.here(&e, name); {
+	switch stands, equal, open := f.here(&e, name, f.lookAt(e.Kind, name)); {
 	case open:
 		f.open = append(f.open, at)
 	case equal:
@@ -163,18 +156,28 @@ func (f *Fetch) compare(ctx context.Context) error {
 	return nil
 }
 
-// blocked notes what is here in the place of a folder, or as a folder in the place of something else.
-func (f *Fetch) blocked(kind manifest.Kind, name string) {
-	for dir := path.Dir(name); dir != "."; dir = path.Dir(dir) {
+// lookAt gives what is here under a name; nil: nothing. It notes what is in the place of a folder, or as a folder in the place of
+// something else.
+func (f *Fetch) lookAt(kind manifest.Kind, name string) fs.FileInfo {
+	above := path.Dir(name)
+	for dir := above; dir != "."; dir = path.Dir(dir) {
 		if _, known := f.way[dir]; known {
 			break
 		}
 		info, err := f.root.Stat(filepath.FromSlash(dir))
-		f.way[dir] = err == nil && !info.IsDir()
+		f.way[dir], f.gone[dir] = err == nil && !info.IsDir(), errors.Is(err, fs.ErrNotExist)
 	}
-	if info, err := f.root.Lstat(filepath.FromSlash(name)); err == nil && info.IsDir() != (kind == manifest.Dir) {
+	if f.gone[above] {
+		return nil
+	}
+	info, err := f.root.Lstat(filepath.FromSlash(name))
+	if err != nil {
+		return nil
+	}
+	if info.IsDir() != (kind == manifest.Dir) {
 		f.way[name] = true
 	}
+	return info
 }
 
 // InTheWay gives, sorted, what is here in the place of a folder, and the folders in the place of a file or link. They
@@ -225,11 +228,10 @@ func (f *Fetch) sweep(dir string) {
 // asidePattern is the name under which a file is written before it takes its place, with the number of the process.
 var asidePattern = regexp.MustCompile(`^\.tartine-([0-9]+)-[0-9]+$`)
 
-// here tells whether something exists under a name, and whether it is what an entry says, which may be open as long as nobody has read
+// here tells whether what is here is what an entry says, which may be open as long as nobody has read
 // it.
-func (f *Fetch) here(e *manifest.Entry, name string) (stands, equal, open bool) {
-	info, err := f.root.Lstat(filepath.FromSlash(name))
-	if err != nil {
+func (f *Fetch) here(e *manifest.Entry, name string, info fs.FileInfo) (stands, equal, open bool) {
+	if info == nil {
 		return false, false, false
 	}
 	switch e.Kind {
@@ -264,217 +266,3 @@ func (f *Fetch) leadsOut(name string) bool {
 
 // errLeads tells that a link is not made, since it leads out of the folder.
 var errLeads = errors.New("a link that leads out of the folder is not made")
-
-// Run brings what is missing or is otherwise. Each file is written under another name, checked, and then renamed.
-func (f *Fetch) Run(ctx context.Context, s calls.Engine, watch *site.Watch) (*Fetched, error) {
-	out := &Fetched{Same: f.same, Failed: slices.Clone(f.left)}
-	if err := f.clearWay(); err != nil {
-		return nil, err
-	}
-	var (
-		mu    sync.Mutex
-		files atomic.Int64
-		size  atomic.Int64
-	)
-	todo := append(append([]int{}, f.Missing...), f.Replaced...)
-	if watch.Phase != nil {
-		watch.Phase("fetch", len(todo), f.Bytes())
-	}
-	came := func(i int, err error) {
-		if err != nil {
-			mu.Lock()
-			defer mu.Unlock()
-			out.Failed = append(out.Failed, site.Failure{Path: f.entries[i].Path, Err: err})
-			return
-		}
-		files.Add(1)
-		size.Add(f.entries[i].Size)
-		if watch.File != nil {
-			watch.File(f.entries[i].Path, f.entries[i].Size)
-		}
-	}
-	durable, done := f.syncer()
-	defer done()
-	f.syncs = durable != nil
-	small, others := f.batches(todo)
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(max(f.Jobs, 1))
-	for _, batch := range small {
-		group.Go(func() error { return f.gather(ctx, s, batch, watch, came) })
-	}
-	for _, i := range others {
-		group.Go(func() error {
-			err := f.one(ctx, i, func() (io.ReadCloser, error) { return calls.Open(ctx, s, f.entries[i].Path) }, watch)
-			if ctx.Err() != nil || errors.Is(err, farend.ErrLost) {
-				return errors.Join(err, ctx.Err())
-			}
-			came(i, err)
-			return nil
-		})
-	}
-	err := group.Wait()
-	if err == nil && f.syncs {
-		err = durable.Sync(context.WithoutCancel(ctx))
-	}
-	slices.SortFunc(out.Failed, func(a, b site.Failure) int { return strings.Compare(a.Path, b.Path) })
-	out.Files, out.Bytes = int(files.Load()), size.Load()
-	return out, err
-}
-
-// syncer gives what makes all that is written durable in one step, where the system has that; else nil.
-func (f *Fetch) syncer() (syncer fsys.Syncer, done func()) {
-	opened, err := osfs.Open(f.Into)
-	if err != nil {
-		return nil, func() {}
-	}
-	syncer, _ = fsys.FS(opened).(fsys.Syncer)
-	return syncer, func() { opened.Close() }
-}
-
-// How much is asked for at once.
-const (
-	batchBytes = 16 << 20
-	batchFiles = 2000
-)
-
-// batches parts what is to come into small files, many of which come at once, and all else.
-func (f *Fetch) batches(todo []int) (small [][]int, others []int) {
-	var (
-		batch []int
-		size  int64
-	)
-	for _, i := range todo {
-		e := &f.entries[i]
-		if e.Kind != manifest.File || e.Size > site.MostGathered {
-			others = append(others, i)
-			continue
-		}
-		if len(batch) == batchFiles || size+e.Size > batchBytes {
-			small = append(small, batch)
-			batch, size = nil, 0
-		}
-		batch, size = append(batch, i), size+e.Size
-	}
-	if len(batch) > 0 {
-		small = append(small, batch)
-	}
-	return small, others
-}
-
-// gather brings small files.
-func (f *Fetch) gather(ctx context.Context, s calls.Engine, batch []int, watch *site.Watch,
-	came func(i int, err error)) error {
-	paths := make([]string, len(batch))
-	for at, i := range batch {
-		paths[at] = f.entries[i].Path
-	}
-	files, err := calls.Gather.On(ctx, s, paths)
-	if err == nil && len(files) != len(paths) {
-		err = fmt.Errorf("%w: %d files for %d", calls.ErrProtocol, len(files), len(paths))
-	}
-	if err != nil {
-		return err
-	}
-	for at, i := range batch {
-		err := files[at].Err
-		if err == nil {
-			err = f.one(ctx, i, func() (io.ReadCloser, error) {
-				return io.NopCloser(bytes.NewReader(files[at].Content)),
-					nil
-			}, watch)
-		}
-		came(i, err)
-	}
-	return nil
-}
-
-// one puts an entry in its place. Open opens the content of a file.
-func (f *Fetch) one(ctx context.Context, i int, open func() (io.ReadCloser, error), watch *site.Watch) error {
-	e, name := &f.entries[i], filepath.FromSlash(f.names[i])
-	if e.Kind == manifest.Dir {
-		return f.root.MkdirAll(name, 0o755)
-	}
-	if err := f.makeFolder(filepath.Dir(name)); err != nil {
-		return err
-	}
-	// No other name of the site ends so: a path element has 255 bytes at most, and this one is made up here.
-	aside := filepath.Join(filepath.Dir(name), fmt.Sprintf(".tartine-%d-%d", os.Getpid(), i))
-	if e.Kind == manifest.Link {
-		if f.leadsOut(f.names[i]) {
-			return errLeads
-		}
-		if err := f.root.Symlink(e.Link, aside); err != nil {
-			return err
-		}
-	} else if err := f.file(ctx, e, open, aside, watch); err != nil {
-		_ = f.root.Remove(aside) // nothing half-written stays
-		return err
-	}
-	if err := f.root.Rename(aside, name); err != nil {
-		_ = f.root.Remove(aside)
-		return err
-	}
-	return nil
-}
-
-func (f *Fetch) makeFolder(dir string) error {
-	if _, stands := f.folders.Load(dir); stands {
-		return nil
-	}
-	if dir != "." {
-		if err := f.root.MkdirAll(dir, 0o755); err != nil {
-			return err
-		}
-	}
-	if _, swept := f.folders.Swap(dir, true); !swept {
-		f.sweep(dir)
-	}
-	return nil
-}
-
-func (f *Fetch) file(ctx context.Context, e *manifest.Entry, open func() (io.ReadCloser, error), aside string,
-	watch *site.Watch) error {
-	content, err := open()
-	if err != nil {
-		return err
-	}
-	defer content.Close()
-	mode := e.Mode.Perm() & 0o755
-	if mode == 0 {
-		mode = 0o644
-	}
-	file, err := f.root.OpenFile(aside, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode|0o600)
-	if err != nil {
-		return err
-	}
-	hash := sha256.New()
-	_, err = fsys.Copy(ctx, io.MultiWriter(file, hash, told(watch)), content)
-	if err == nil && !f.syncs {
-		err = file.Sync()
-	}
-	if closing := file.Close(); err == nil {
-		err = closing
-	}
-	if err == nil && manifest.Digest(hash.Sum(nil)) != e.Digest {
-		err = fmt.Errorf("digest mismatch: it was altered meanwhile, or could not be read")
-	}
-	if err == nil && !e.ModTime.IsZero() {
-		err = f.root.Chtimes(aside, time.Time{}, e.ModTime)
-	}
-	return err
-}
-
-// told tells a watch of bytes that are written.
-func told(watch *site.Watch) io.Writer {
-	if watch.Bytes == nil {
-		return io.Discard
-	}
-	return tellBytes(watch.Bytes)
-}
-
-type tellBytes func(int64)
-
-func (t tellBytes) Write(p []byte) (int, error) {
-	t(int64(len(p)))
-	return len(p), nil
-}

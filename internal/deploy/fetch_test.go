@@ -149,17 +149,18 @@ func TestFetchBringsWhatIsHereWithOtherBytes(t *testing.T) {
 // TestAFileThatComesHalfIsNotTaken has the far end give other bytes than it said.
 func TestAFileThatComesHalfIsNotTaken(t *testing.T) {
 	p := newPlace(t)
-	there := shelf{"index.html": "whole"}
+	there := shelf{"index.html": "whole", "img/plate.tif": strings.Repeat("gannet", 100_000)}
 	f, err := deploy.NewFetch(t.Context(), there, deploy.Fetch{Into: filepath.Join(p.dir, "into"), Jobs: 1}, nil)
 	require.NoError(t, err)
 	defer f.Close()
-	there["index.html"] = "who"
+	there["index.html"], there["img/plate.tif"] = "who", "gannet"
 	out, err := f.Run(t.Context(), there, &site.Watch{})
 	require.NoError(t, err)
-	require.Len(t, out.Failed, 1)
-	list, err := os.ReadDir(filepath.Join(p.dir, "into"))
-	require.NoError(t, err)
-	require.Empty(t, list)
+	require.Len(t, out.Failed, 2)
+	require.NoError(t, filepath.WalkDir(filepath.Join(p.dir, "into"), func(name string, entry os.DirEntry, err error) error {
+		require.True(t, entry.IsDir(), name)
+		return err
+	}))
 }
 
 // TestFilesAndFoldersInEachOthersPlace are told of before anything is done, and go then.

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -16,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tartine/internal/farend"
+	"tartine/internal/fsys"
 	"tartine/internal/site"
 )
 
@@ -415,4 +417,53 @@ func TestAConnectionThatIsLostWhileATreeIsFilledIsToldAsThat(t *testing.T) {
 	w.between.Before = func(string, ...string) error { return nil }
 	w.mustDeploy(c)
 	w.verify(c)
+}
+
+// countFolders counts how often a folder is opened whose name begins so.
+func (w *world) countFolders(prefix string) *atomic.Int64 {
+	var opened atomic.Int64
+	w.between.Before = func(op string, names ...string) error {
+		if op == "open folder" && strings.HasPrefix(names[0], prefix) {
+			opened.Add(1)
+		}
+		return nil
+	}
+	return &opened
+}
+
+// TestWhatStaysIsLinkedBetweenOpenFolders counts those that are opened, in the tree before and in the new one.
+func TestWhatStaysIsLinkedBetweenOpenFolders(t *testing.T) {
+	w, c := newSwitched(t), many(40, 9)
+	w.mustDeploy(c)
+	c["index.html"] = "new"
+	opened := w.countFolders(".www.trees/")
+	w.mustDeploy(c)
+	folders := map[string]bool{}
+	for path := range c {
+		dir, _ := fsys.Split(path)
+		folders[dir] = true
+	}
+	require.Positive(t, opened.Load())
+	require.LessOrEqual(t, opened.Load(), int64(2*len(folders)), "each once")
+	w.verify(c)
+}
+
+// TestSmallFilesAreReadThroughOpenFolders counts them likewise.
+func TestSmallFilesAreReadThroughOpenFolders(t *testing.T) {
+	w, c := newWorld(t), many(4, 80)
+	w.mustDeploy(c)
+	s, err := w.open(t.Context())
+	require.NoError(t, err)
+	opened := w.countFolders("www")
+	paths := slices.Sorted(maps.Keys(c))
+	got := make([]string, len(paths))
+	require.NoError(t, s.Gather(t.Context(), paths, func(i int, content []byte, err error) {
+		require.NoError(t, err)
+		got[i] = string(content)
+	}))
+	for i, path := range paths {
+		require.Equal(t, c[path], got[i])
+	}
+	require.Positive(t, opened.Load())
+	require.LessOrEqual(t, opened.Load(), int64(20), "and not one for each file")
 }
