@@ -88,6 +88,9 @@ func TestFilesThatAreReadComeEachOnce(t *testing.T) {
 	} {
 		_, err := gathered(t, said...)
 		require.ErrorIs(t, err, ErrProtocol, name)
+		if len(said) > 10 {
+			require.ErrorContains(t, err, "more content than was asked for")
+		}
 	}
 }
 

@@ -3,11 +3,14 @@ package site
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"maps"
 	"slices"
 	"strings"
 	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"tartine/internal/diff"
 	"tartine/internal/farend"
@@ -50,8 +53,11 @@ func splitDoubles(parcels []*parcel) (firsts []*parcel, doubles map[*parcel][]*p
 	return firsts, doubles
 }
 
-// double has the far end copy what has been sent once and is needed again, and gives the parcels that it did not copy.
+// double makes again at the far end what has been sent once, and gives the parcels that it did not make.
 func (st *staging) double(ctx context.Context, doubles map[*parcel][]*parcel) (unmade []*parcel, err error) {
+	if doubles, err = st.repeat(ctx, doubles); err != nil {
+		return nil, err
+	}
 	var (
 		pairs []fsys.Pair
 		all   []*parcel
@@ -79,6 +85,62 @@ func (st *staging) double(ctx context.Context, doubles map[*parcel][]*parcel) (u
 		st.out.Reused++
 	}
 	return unmade, nil
+}
+
+// repeatAtOnce is how many small files are written after their content was read once.
+const repeatAtOnce = 64
+
+// repeat writes small files again, from bytes that were read and digested once, where folders can be kept open. It gives those that
+// it did not write.
+func (st *staging) repeat(ctx context.Context, doubles map[*parcel][]*parcel) (left map[*parcel][]*parcel, err error) {
+	if _, opens := st.site.fs.(fsys.FolderOpener); !opens {
+		return doubles, nil
+	}
+	var mu sync.Mutex
+	left = map[*parcel][]*parcel{}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(st.site.jobs)
+	for first, others := range doubles {
+		if first.change.Want.Size > MostGathered || !st.inPlace(first) {
+			mu.Lock()
+			left[first] = others
+			mu.Unlock()
+			continue
+		}
+		for some := range slices.Chunk(others, repeatAtOnce) {
+			group.Go(func() error {
+				made, err := st.repeatSome(ctx, first, some)
+				mu.Lock()
+				defer mu.Unlock()
+				if made < len(some) {
+					left[first] = append(left[first], some[made:]...)
+				}
+				st.out.Reused += made
+				return err
+			})
+		}
+	}
+	return left, group.Wait()
+}
+
+// repeatSome writes some files that have the content of another one, up to the first that it cannot write.
+func (st *staging) repeatSome(ctx context.Context, first *parcel, some []*parcel) (made int, err error) {
+	content, err := st.folders.read(ctx, st.site.inRecord(first.name()), MostGathered, nil)
+	if err == nil && manifest.Digest(sha256.Sum256(content)) != first.change.Want.Digest {
+		err = ErrWrongBytes // which is found out, and named, when it is looked at again
+	}
+	for made = 0; made < len(some) && err == nil; {
+		p := some[made]
+		if err = st.folders.put(ctx, st.site.inRecord(p.name()), content, p.change.Want.Attributes); err == nil {
+			p.checked = true
+			st.isStaged(p)
+			made++
+		}
+	}
+	if errors.Is(err, farend.ErrLost) || ctx.Err() != nil {
+		return made, errors.Join(err, ctx.Err())
+	}
+	return made, nil
 }
 
 // copies has the far end copy files, where it can.

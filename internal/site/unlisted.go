@@ -102,7 +102,7 @@ func (st *staging) stageUnlisted(ctx context.Context) error {
 		return st.checkUnlisted(ctx, asked, made, unmade)
 	}
 	st.out.Method = WhileWriting
-	return st.checkUnlisted(ctx, made) // what was copied there nobody has digested
+	return st.checkUnlisted(ctx, made) // of what was copied there some nobody has digested
 }
 
 // ask gives the files that are to be sent, those that have the content of one of them, and how many bytes all of them have.
@@ -191,12 +191,17 @@ func (m marks) set(index int)      { m[index/64] |= 1 << (index % 64) }
 func (m marks) clear(index int)    { m[index/64] &^= 1 << (index % 64) }
 func (m marks) has(index int) bool { return m[index/64]&(1<<(index%64)) != 0 }
 
+// proves has it be noted which files were proved as they were written.
+func (st *staging) proves() {
+	if st.proof == nil {
+		st.proof = make(marks, st.plan.Unlisted.Len()/64+1)
+	}
+}
+
 // supplied has files supplied, each of which is known only meanwhile.
 func (st *staging) supplied(ctx context.Context, asked Asked) error {
 	if st.plan.Supply == nil {
-		if st.proof == nil {
-			st.proof = make(marks, st.plan.Unlisted.Len()/64+1)
-		}
+		st.proves()
 		return st.someOf(asked, func(parcels []*parcel, indexes []int) error {
 			err := st.sendAll(ctx, parcels)
 			for i, p := range parcels {
@@ -235,6 +240,7 @@ const twinsAtOnce = 1024
 // doubleUnlisted has the far end copy what has been sent once and is needed again, and gives what it has copied and what not, and
 // how many bytes that has.
 func (st *staging) doubleUnlisted(ctx context.Context, twins []twin) (made, unmade Asked, bytes int64, err error) {
+	st.proves()
 	for len(twins) > 0 {
 		var (
 			some    = twins[:min(twinsAtOnce, len(twins))]
@@ -255,6 +261,11 @@ func (st *staging) doubleUnlisted(ctx context.Context, twins []twin) (made, unma
 		left, err := st.double(ctx, doubles)
 		if err != nil {
 			return made, unmade, 0, err
+		}
+		for p, index := range indexes {
+			if p.checked {
+				st.proof.set(index)
+			}
 		}
 		open := make(map[int]bool, len(left))
 		for _, p := range left {

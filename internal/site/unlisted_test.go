@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -294,13 +295,16 @@ func TestWhatIsCopiedThereWithoutAListIsChecked(t *testing.T) {
 	for name, here := range map[string]bool{"supplied": false, "opened here": true} {
 		t.Run(name, func(t *testing.T) {
 			w, c := newWorld(t), manyTwins()
+			for _, path := range []string{"img/a.tif", "img/b.tif", "img/c.tif"} { // which no bytes in memory are put for
+				c[path] = strings.Repeat("gannet", site.MostGathered)
+			}
 			s, plan := w.unlisted(c, &stock{})
 			if here {
 				openHere(plan, c)
 			}
 			plan.Partial = true
 			w.between.Before = func(op string, names ...string) error {
-				if op == "setattr" && strings.HasSuffix(names[0], "tides/6/1000.html") {
+				if op == "setattr" && strings.HasSuffix(names[0], "img/c.tif") {
 					require.NoError(t, os.WriteFile(filepath.Join(w.dir, filepath.FromSlash(names[0])), []byte("tide X"), 0o644))
 				}
 				return nil
@@ -309,9 +313,48 @@ func TestWhatIsCopiedThereWithoutAListIsChecked(t *testing.T) {
 			require.NoError(t, err)
 			require.NotNil(t, plan.Unlisted)
 			require.Len(t, out.Failed, 1)
-			require.Equal(t, "tides/6/1000.html", out.Failed[0].Path)
+			require.Equal(t, "img/c.tif", out.Failed[0].Path)
 			require.False(t, out.Verified)
-			delete(c, "tides/6/1000.html")
+			delete(c, "img/c.tif")
+			w.verify(c)
+		})
+	}
+}
+
+// TestSmallTwinsAreWrittenFromBytesThatWereReadOnce counts what is read and copied; and has somebody spoil what is to be read.
+func TestSmallTwinsAreWrittenFromBytesThatWereReadOnce(t *testing.T) {
+	for name, spoilt := range map[string]bool{"as it came": false, "spoilt": true} {
+		t.Run(name, func(t *testing.T) {
+			w, c, from := newWorld(t), manyTwins(), &stock{}
+			s, plan := w.unlisted(c, from)
+			plan.Partial = true
+			var read, copied atomic.Int64
+			w.between.Before = func(op string, names ...string) error {
+				switch op {
+				case "open":
+					read.Add(1)
+					if spoilt && strings.HasSuffix(names[0], "tides/0/0000.html") {
+						return os.WriteFile(filepath.Join(w.dir, filepath.FromSlash(names[0])), []byte("tide X"), 0o644)
+					}
+				case "copies":
+					copied.Add(1)
+				}
+				return nil
+			}
+			out, err := s.Deploy(t.Context(), plan, &site.Watch{})
+			require.NoError(t, err)
+			require.NotNil(t, plan.Unlisted)
+			if spoilt {
+				require.Len(t, out.Failed, 866, "all that have the content of the one that was spoilt")
+				for path, text := range w.stands() {
+					require.True(t, path == "tides/0/0000.html" || text != "tide X", path)
+				}
+				return
+			}
+			require.Empty(t, out.Failed)
+			require.Equal(t, []int{4, 2597}, []int{out.SentFiles, out.Reused})
+			require.LessOrEqual(t, read.Load(), int64(2597/64+20))
+			require.Zero(t, copied.Load())
 			w.verify(c)
 		})
 	}
