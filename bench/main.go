@@ -35,7 +35,7 @@ func main() {
 	flag.IntVar(&opt.runs, "runs", 5, "pairs of runs of which the median is taken")
 	flag.IntVar(&opt.plots, "plots", 3, "runs for each point of a plot; 0: no plots")
 	flag.Float64Var(&opt.scale, "scale", 1, "the number of files and bytes, as a share of the full size")
-	flag.StringVar(&opt.only, "only", "", "measure this part alone: startup, many, large, longLine, memory, watch, living, sources, containers or rented")
+	flag.StringVar(&opt.only, "only", "", "measure this part alone: startup, many, mixed, large, longLine, memory, watch, living, sources, containers or rented")
 	flag.StringVar(&opt.report, "report", "", "the folder in which benchmarks.md and its plots are written")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)

@@ -31,7 +31,7 @@ func (b *bench) table() (rows []row, err error) {
 	for _, part := range []struct {
 		name    string
 		measure func() ([]row, error)
-	}{{"startup", b.startup}, {"many", b.many}, {"large", b.large}, {"longLine", b.longLine}, {"memory", b.memory},
+	}{{"startup", b.startup}, {"many", b.many}, {"mixed", b.mixed}, {"large", b.large}, {"longLine", b.longLine}, {"memory", b.memory},
 		{"watch", b.watch}, {"living", b.living}, {"sources", b.sources}, {"containers", b.containers}, {"rented", b.rented}} {
 		if b.only != "" && b.only != part.name {
 			continue

@@ -163,7 +163,7 @@ func (f *folds) open(dir string) *openFolder {
 		members = f.pieces[at].unpack(members, f.aside)
 	}
 	slices.SortFunc(members, func(a, b member) int { return strings.Compare(a.Path, b.Path) })
-	out := &openFolder{dir: dir}
+	out := &openFolder{dir: dir, paths: make([]string, 0, len(members)), sources: make([]int32, 0, len(members))}
 	for i := range members {
 		out.paths, out.sources = append(out.paths, members[i].Path), append(out.sources, members[i].source)
 	}

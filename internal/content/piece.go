@@ -108,6 +108,7 @@ func (p *piece) unpack(out []member, from *aside) []member {
 		prefix = p.dir + "/"
 	}
 	text.Grow(p.paths)
+	out = slices.Grow(out, int(p.count))
 	for len(rest) > 0 {
 		common, length := number(), number()
 		begin := text.Len()
