@@ -59,23 +59,8 @@ func (f *Fetch) Run(ctx context.Context, s calls.Engine, watch *site.Watch) (*Fe
 	f.syncs = durable != nil
 	small, others := f.batches(todo)
 	err := f.gather(ctx, s, small, watch, came)
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(max(f.Jobs, 1))
-	for _, i := range others {
-		if err != nil {
-			break
-		}
-		group.Go(func() error {
-			err := f.other(ctx, s, i, watch)
-			if ctx.Err() != nil || errors.Is(err, farend.ErrLost) {
-				return errors.Join(err, ctx.Err())
-			}
-			came(i, err)
-			return nil
-		})
-	}
 	if err == nil {
-		err = group.Wait()
+		err = f.single(ctx, s, others, watch, came)
 	}
 	if err == nil && f.syncs {
 		err = durable.Sync(context.WithoutCancel(ctx))
@@ -209,6 +194,23 @@ func (f *Fetch) place(ctx context.Context, in *folderHere, p piece, watch *site.
 		came(i, err)
 	}
 	return nil
+}
+
+// single brings what are no small files, several at once.
+func (f *Fetch) single(ctx context.Context, s calls.Engine, others []int, watch *site.Watch, came func(i int, err error)) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(max(f.Jobs, 1))
+	for _, i := range others {
+		group.Go(func() error {
+			err := f.other(ctx, s, i, watch)
+			if ctx.Err() != nil || errors.Is(err, farend.ErrLost) {
+				return errors.Join(err, ctx.Err())
+			}
+			came(i, err)
+			return nil
+		})
+	}
+	return group.Wait()
 }
 
 // other puts in its place what is no small file.

@@ -228,8 +228,7 @@ func (f *Fetch) sweep(dir string) {
 // asidePattern is the name under which a file is written before it takes its place, with the number of the process.
 var asidePattern = regexp.MustCompile(`^\.tartine-([0-9]+)-[0-9]+$`)
 
-// here tells whether what is here is what an entry says, which may be open as long as nobody has read
-// it.
+// here tells whether anything is here, and whether that is what an entry says, which may be open as long as nobody has read it.
 func (f *Fetch) here(e *manifest.Entry, name string, info fs.FileInfo) (stands, equal, open bool) {
 	if info == nil {
 		return false, false, false
