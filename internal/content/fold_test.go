@@ -121,7 +121,7 @@ func TestAFoldedTreeIsWhatAListWouldBe(t *testing.T) {
 
 // TestWhatTakesAListIsNotFolded scans contents that somebody must look at as a whole: they are listed, and told as ever.
 func TestWhatTakesAListIsNotFolded(t *testing.T) {
-	long := strings.Repeat("x", 100)
+	long := strings.Repeat("x", 20_000) // worth a list
 	mode := fs.FileMode(0o600)
 	any, err := filter.NewRule("*", "")
 	require.NoError(t, err)

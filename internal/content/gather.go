@@ -28,6 +28,7 @@ type gathering struct {
 	pieces   []piece // what was taken, in any order
 	held     int     // bytes of them in memory
 	suspects []suspect
+	later    int64 // as Options.Later, once it is known how many entries there are
 }
 
 // suspect is a file whose content, which is known, the guard has something to say of.
@@ -94,6 +95,7 @@ const mostWaiting = 4 * stretchFiles
 // found out. Files that could not be read are named, and are not part of it.
 func (g *gathering) settle(ctx context.Context) (*folds, error) {
 	sortPieces(g.pieces)
+	g.later = g.leastLater()
 	var (
 		out            []piece
 		waiting        [][]member // folders
@@ -149,6 +151,25 @@ func (g *gathering) settle(ctx context.Context) (*folds, error) {
 	sortPieces(out)
 	return &folds{pieces: out, aside: g.aside}, g.aside.failed()
 }
+
+// leastLater gives from how many bytes on the digest of a file is left open. It takes a list of all entries then; where they could
+// stay folded up otherwise, that must be worth it.
+func (g *gathering) leastLater() int64 {
+	if g.opt.Later == 0 || g.opt.Fold == 0 || g.opt.memory != nil {
+		return g.opt.Later
+	}
+	count := 0
+	for i := range g.pieces {
+		count += int(g.pieces[i].count)
+	}
+	if count < g.opt.Fold {
+		return g.opt.Later
+	}
+	return max(g.opt.Later, int64(count)*listedFor)
+}
+
+// listedFor is how many bytes are digested, about, in the time that a list takes for one entry, at both ends.
+const listedFor = 3500
 
 func sortPieces(pieces []piece) {
 	slices.SortStableFunc(pieces, func(a, b piece) int {

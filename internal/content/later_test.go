@@ -3,6 +3,7 @@
 package content
 
 import (
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -92,4 +93,26 @@ func TestAFileThatIsGoneWhenItsDigestIsWantedIsNamed(t *testing.T) {
 	require.Equal(t, "plate.tif", c.Failed[0].Path)
 	require.Len(t, c.Entries(), 1)
 	require.Equal(t, "z.html", c.Entries()[0].Path)
+}
+
+// TestInALargeTreeOnlyWhatIsWorthAListKeepsItsDigestOpen has a tree that could stay folded up, and such in which a list is made in any case.
+func TestInALargeTreeOnlyWhatIsWorthAListKeepsItsDigestOpen(t *testing.T) {
+	files := map[string]string{"small.tif": strings.Repeat("x", 100), "large.tif": strings.Repeat("gannet", 20_000)}
+	for i := range 18 {
+		files[fmt.Sprintf("page-%d.html", i)] = "h1"
+	}
+	dir := tree(t, files)
+	for _, c := range []struct {
+		fold int
+		open []string
+	}{{0, []string{"large.tif", "small.tif"}}, {1, []string{"large.tif"}}, {100, []string{"large.tif", "small.tif"}}} {
+		out, err := Scan(t.Context(), []Source{{Path: dir, Dest: ".", Rules: rules(t, nil, nil)}}, Options{Links: KeepLinks, Later: 100, Fold: c.fold})
+		require.NoError(t, err)
+		require.Equal(t, c.open, out.Content().Later, c.fold)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "large.tif"), []byte(strings.Repeat("x", 1000)), 0o644))
+	out, err := Scan(t.Context(), []Source{{Path: dir, Dest: ".", Rules: rules(t, nil, nil)}}, Options{Links: KeepLinks, Later: 100, Fold: 1})
+	require.NoError(t, err)
+	require.True(t, out.Content().Folded(), "nothing is worth a list")
+	require.Empty(t, out.Content().Later)
 }
