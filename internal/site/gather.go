@@ -75,7 +75,7 @@ func (s *Site) readSmall(ctx context.Context, open *folders, path string, room [
 	return content.Bytes(), err
 }
 
-// mayRead tells why a path is no file of the site that could be read.
+// mayRead fails where a path cannot be a file of the site.
 func (s *Site) mayRead(path string) error {
 	if err := manifest.CheckBytes(path); err != nil {
 		return &fs.PathError{Op: "open", Path: path, Err: err}
