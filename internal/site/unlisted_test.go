@@ -323,8 +323,9 @@ func TestWhatIsCopiedThereWithoutAListIsChecked(t *testing.T) {
 
 // TestSmallTwinsAreWrittenFromBytesThatWereReadOnce counts what is read and copied; and has somebody spoil what is to be read.
 func TestSmallTwinsAreWrittenFromBytesThatWereReadOnce(t *testing.T) {
-	for name, spoilt := range map[string]bool{"as it came": false, "spoilt": true} {
+	for _, name := range []string{"as it came", "spoilt", "one that cannot be put"} {
 		t.Run(name, func(t *testing.T) {
+			spoilt, refused := name == "spoilt", name == "one that cannot be put"
 			w, c, from := newWorld(t), manyTwins(), &stock{}
 			s, plan := w.unlisted(c, from)
 			plan.Partial = true
@@ -335,6 +336,10 @@ func TestSmallTwinsAreWrittenFromBytesThatWereReadOnce(t *testing.T) {
 					read.Add(1)
 					if spoilt && strings.HasSuffix(names[0], "tides/0/0000.html") {
 						return os.WriteFile(filepath.Join(w.dir, filepath.FromSlash(names[0])), []byte("tide X"), 0o644)
+					}
+				case "put":
+					if refused && strings.HasSuffix(names[0], "tides/6/1000.html") {
+						return fs.ErrPermission
 					}
 				case "copies":
 					copied.Add(1)
@@ -353,8 +358,8 @@ func TestSmallTwinsAreWrittenFromBytesThatWereReadOnce(t *testing.T) {
 			}
 			require.Empty(t, out.Failed)
 			require.Equal(t, []int{4, 2597}, []int{out.SentFiles, out.Reused})
-			require.LessOrEqual(t, read.Load(), int64(2597/64+20))
-			require.Zero(t, copied.Load())
+			require.LessOrEqual(t, read.Load(), int64(2597/64+100), "and not each")
+			require.Equal(t, refused, copied.Load() > 0, "it can be copied, and is")
 			w.verify(c)
 		})
 	}
