@@ -155,7 +155,7 @@ func (g *gathering) settle(ctx context.Context) (*folds, error) {
 // leastLater gives from how many bytes on the digest of a file is left open. It takes a list of all entries then; where they could
 // stay folded up otherwise, that must be worth it.
 func (g *gathering) leastLater() int64 {
-	if g.opt.Later == 0 || g.opt.Fold == 0 || g.opt.memory != nil {
+	if g.opt.Later == 0 || !g.mayFold() {
 		return g.opt.Later
 	}
 	count := 0
@@ -235,10 +235,15 @@ func (g *gathering) noteCollision(same []member) {
 	}
 }
 
+// mayFold tells whether what is taken may stay folded up, as far as that does not depend on what it is.
+func (g *gathering) mayFold() bool {
+	return g.opt.Fold > 0 && g.opt.memory == nil && len(g.opt.Attributes) == 0 &&
+		!slices.ContainsFunc(g.Sources, func(s Source) bool { return s.Files != nil })
+}
+
 // leave leaves what was taken folded up, where that can be, with all that Scan has to tell of it.
 func (g *gathering) leave(f *folds) bool {
-	onDisk := !slices.ContainsFunc(g.Sources, func(s Source) bool { return s.Files != nil })
-	if g.opt.Fold == 0 || g.opt.memory != nil || len(g.opt.Attributes)+len(g.suspects) > 0 || !onDisk {
+	if !g.mayFold() || len(g.suspects) > 0 {
 		return false
 	}
 	var (

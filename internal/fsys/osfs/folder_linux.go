@@ -51,22 +51,37 @@ func checkName(name string) error {
 	return nil
 }
 
+var errNoFile = errors.New("not a file")
+
+// openFile opens a file of an open folder, to be read, and gives its length in bytes. A link is not followed.
+func openFile(dir *os.File, name string) (fd int, length int64, err error) {
+	fd, err = unix.Openat(int(dir.Fd()), name, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return 0, 0, err
+	}
+	var stat unix.Stat_t
+	if err = unix.Fstat(fd, &stat); err == nil && stat.Mode&unix.S_IFMT != unix.S_IFREG {
+		err = errNoFile
+	}
+	if err != nil {
+		unix.Close(fd)
+		return 0, 0, err
+	}
+	return fd, stat.Size, nil
+}
+
 // Read implements fsys.Folder.
 func (f *folder) Read(name string, most int64, room []byte) ([]byte, error) {
 	if err := checkName(name); err != nil {
 		return room, f.failed("read", name, err)
 	}
-	fd, err := unix.Openat(int(f.dir.Fd()), name, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+	fd, length, err := openFile(f.dir, name)
 	if err != nil {
 		return room, f.failed("read", name, err)
 	}
 	defer unix.Close(fd)
-	var stat unix.Stat_t
-	if err = unix.Fstat(fd, &stat); err == nil && stat.Mode&unix.S_IFMT != unix.S_IFREG {
-		err = errNoFile
-	}
 	before, left := len(room), most+1
-	for size := stat.Size + 1; err == nil && left > 0; size = 4 << 10 { // it may grow meanwhile
+	for size := length + 1; err == nil && left > 0; size = 4 << 10 { // it may grow meanwhile
 		room = slices.Grow(room, int(min(size, left)))
 		var n int
 		if n, err = unix.Read(fd, room[len(room):min(cap(room), len(room)+int(left))]); errors.Is(err, unix.EINTR) {
@@ -77,7 +92,7 @@ func (f *folder) Read(name string, most int64, room []byte) ([]byte, error) {
 			break
 		}
 		room, left = room[:len(room)+n], left-int64(n)
-		if int64(len(room)-before) == stat.Size && len(room) < cap(room) { // all of it at once
+		if int64(len(room)-before) == length && len(room) < cap(room) { // all of it at once
 			break
 		}
 	}

@@ -78,8 +78,6 @@ func (h *hasher) enter(dir string) (err error) {
 	return err
 }
 
-var errNoFile = errors.New("not a file")
-
 // waiting is a file whose digest is there with the next sum.
 type waiting struct {
 	at     int
@@ -100,25 +98,18 @@ func (h *hasher) file(ctx context.Context, at int, name string) error {
 	if err := h.enter(dir); err != nil {
 		return err
 	}
-	fd, err := unix.Openat(int(h.folder.Fd()), base, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+	fd, length, err := openFile(h.folder, base)
 	if err != nil {
 		return err
 	}
 	defer unix.Close(fd)
-	var stat unix.Stat_t
-	if err := unix.Fstat(fd, &stat); err != nil {
-		return err
-	}
-	if stat.Mode&unix.S_IFMT != unix.S_IFREG {
-		return errNoFile
-	}
-	small := stat.Size <= lanehash.Longest
+	small := length <= lanehash.Longest
 	buf := h.buf
 	if small {
 		if h.small.Full() {
 			h.sum()
 		}
-		buf = h.small.Room(int(stat.Size) + 1)
+		buf = h.small.Room(int(length) + 1)
 	}
 	h.hash.Reset()
 	for {
@@ -129,14 +120,14 @@ func (h *hasher) file(ctx context.Context, at int, name string) error {
 		if err != nil || ctx.Err() != nil {
 			return errors.Join(err, ctx.Err())
 		}
-		if small && int64(n) == stat.Size { // all of it at once
+		if small && int64(n) == length { // all of it at once
 			w := &h.waiting[h.count]
 			w.at, h.count = at, h.count+1
 			h.small.Add(n, (*[lanehash.Size]byte)(&w.digest))
 			return nil
 		}
 		h.hash.Write(buf[:n])
-		if n == 0 || int64(n) == stat.Size && n < len(buf) {
+		if n == 0 || int64(n) == length && n < len(buf) {
 			break
 		}
 	}
