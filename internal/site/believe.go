@@ -125,7 +125,7 @@ func (s *Site) datesOf(ctx context.Context, out *Survey, young []int, record str
 	entries := inOrder(out.Known(), func(e *manifest.Entry) string { return e.Path })
 	for n, i := range young {
 		f := &out.Found[i]
-		if when := older(n); !when.IsZero() {
+		if older(n) {
 			e := entries(f.Path)
 			f.Entry = knownAs(with(f.Entry, e.Digest), e, s.Abilities())
 		}
@@ -133,9 +133,9 @@ func (s *Site) datesOf(ctx context.Context, out *Survey, young []int, record str
 	return nil
 }
 
-// older asks for the dates of files. It gives those of files that were dated before the record, and zero of all others; nil: the
-// place tells no more than in its listings.
-func (s *Site) older(ctx context.Context, paths []string, record string) (dated func(i int) time.Time, err error) {
+// older asks for the dates of files, and gives what tells which were dated before the record; nil: the place tells no more than in
+// its listings.
+func (s *Site) older(ctx context.Context, paths []string, record string) (is func(i int) bool, err error) {
 	dater, ok := s.fs.(fsys.Dater)
 	if !ok || len(paths) == 0 || s.Abilities().TimeStep < time.Minute {
 		return nil, nil
@@ -148,10 +148,8 @@ func (s *Site) older(ctx context.Context, paths []string, record string) (dated 
 	if err := dater.Dates(ctx, names, func(i int, when time.Time) { dates[i] = when }); err != nil {
 		return nil, ignoreAllButLost(err)
 	}
-	return func(i int) time.Time {
-		if when := dates[i+1]; when.Before(dates[0].Add(-settleTime)) {
-			return when
-		}
-		return time.Time{}
+	return func(i int) bool {
+		when := dates[i+1]
+		return !when.IsZero() && when.Before(dates[0].Add(-settleTime))
 	}, nil
 }

@@ -314,7 +314,7 @@ func (w *briefWalk) dateYoung(ctx context.Context, record string) error {
 	}
 	var young []string
 	for i, path := range out.young {
-		if older(i).IsZero() {
+		if !older(i) {
 			young = append(young, path)
 		}
 	}

@@ -144,16 +144,10 @@ func TestAnEarlierDeploymentIsNotListed(t *testing.T) {
 		c["species/s003/plate-07.svg"], c["log.html"] = "another", "new"
 		w.mustDeploy(c)
 		w.settled()
-		s, e, plan := w.back(1, func(*site.Wanted) {})
+		e, out := w.mustGoBack(1)
 		require.Equal(t, []string{"species/s003/plate-07.svg"}, paths(e.Entries))
 		require.Equal(t, 600, e.Paths)
 		require.Equal(t, 600, e.Contents)
-		missing, err := s.Held(t.Context(), plan.Survey, plan.Result)
-		require.NoError(t, err)
-		require.Empty(t, missing)
-		out, err := s.Deploy(t.Context(), plan, &site.Watch{})
-		require.NoError(t, err)
-		require.Empty(t, out.Failed)
 		require.Zero(t, out.SentFiles)
 		c["species/s003/plate-07.svg"] = before
 		delete(c, "log.html")
@@ -247,6 +241,20 @@ func TestAFolderThatHasContentLaterIsNoDifference(t *testing.T) {
 	require.Equal(t, 1, between.Same)
 }
 
+// mustGoBack publishes an earlier deployment again, whose content the site holds.
+func (w *world) mustGoBack(number int) (*site.Earlier, *site.Outcome) {
+	w.t.Helper()
+	s, e, plan := w.back(number, func(*site.Wanted) {})
+	require.NotNil(w.t, e)
+	missing, err := s.Held(w.t.Context(), plan.Survey, plan.Result)
+	require.NoError(w.t, err)
+	require.Empty(w.t, missing)
+	out, err := s.Deploy(w.t.Context(), plan, &site.Watch{})
+	require.NoError(w.t, err)
+	require.Empty(w.t, out.Failed)
+	return e, out
+}
+
 // TestAFolderWithAModeOfItsOwnStaysWhenWhatCameLaterGoes has a folder be the same in both deployments, and its only file come with the
 // second one.
 func TestAFolderWithAModeOfItsOwnStaysWhenWhatCameLaterGoes(t *testing.T) {
@@ -255,14 +263,7 @@ func TestAFolderWithAModeOfItsOwnStaysWhenWhatCameLaterGoes(t *testing.T) {
 		w.mustDeploy(tree{"log/": "0750", "x/old/": "0700", "index.html": "1"})
 		w.mustDeploy(tree{"log/": "0750", "log/may.html": "may", "x/old/": "0700", "x/old/1.html": "1", "index.html": "1"})
 		w.settled()
-		s, e, plan := w.back(1, func(*site.Wanted) {})
-		require.NotNil(t, e)
-		missing, err := s.Held(t.Context(), plan.Survey, plan.Result)
-		require.NoError(t, err)
-		require.Empty(t, missing)
-		out, err := s.Deploy(t.Context(), plan, &site.Watch{})
-		require.NoError(t, err)
-		require.Empty(t, out.Failed)
+		w.mustGoBack(1)
 		require.Equal(t, tree{"log/": "", "x/old/": "", "index.html": "1"}, w.stands())
 		w.verify(tree{"log/": "0750", "x/old/": "0700", "index.html": "1"})
 	})
