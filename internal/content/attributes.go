@@ -3,9 +3,10 @@ package content
 import (
 	"io/fs"
 	"slices"
-	"strings"
+	"sync"
 
 	"tartine/internal/filter"
+	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
 
@@ -19,78 +20,124 @@ type Attribute struct {
 	User, Group string       // empty: not said
 }
 
-// attribute gives entries what is said of them. A folder of which something is said has an entry of its own from then on.
-func (t *Tree) attribute(list []Attribute) {
-	if len(list) == 0 {
-		return
-	}
-	sets := make([]filter.Set, len(list))
+// attributing gives what is taken what is said of it, folder by folder. It may be used by several goroutines at once.
+type attributing struct {
+	list []Attribute
+	sets []filter.Set // a rule of each
+
+	mu     sync.Mutex
+	owners map[manifest.Owner]*manifest.Owner
+}
+
+func newAttributing(list []Attribute) *attributing {
+	out := &attributing{list: list, sets: make([]filter.Set, len(list)), owners: map[manifest.Owner]*manifest.Owner{}}
 	for i := range list {
-		sets[i].Includes = []*filter.Rule{list[i].Rule}
+		out.sets[i].Includes = []*filter.Rule{list[i].Rule}
 	}
-	owners := map[manifest.Owner]*manifest.Owner{}
-	give := func(e *manifest.Entry) {
-		folder := e.Kind == manifest.Dir
-		var owner manifest.Owner
-		for i := range list {
-			a := &list[i]
-			decision := sets[i].Decide(e.Path, folder)
-			if !decision.Taken || e.Kind == manifest.Link {
-				continue
-			}
-			if a.Mode != nil && folder == a.Folders && (!folder || decision.At == e.Path) {
-				e.Mode = *a.Mode
-			}
-			if a.User != "" {
-				owner.User = a.User
-			}
-			if a.Group != "" {
-				owner.Group = a.Group
-			}
-		}
-		if owner == (manifest.Owner{}) {
-			return
-		}
-		if owners[owner] == nil {
-			owners[owner] = &owner
-		}
-		e.Owner = owners[owner]
-	}
-	seen := map[string]bool{}
-	for i := range t.entries {
-		give(&t.entries[i])
-		if t.entries[i].Kind == manifest.Dir {
-			seen[t.entries[i].Path] = true
-		}
-	}
-	type added struct {
-		manifest.Entry
-		from int32
-	}
-	var folders []added
-	for i := range t.entries {
-		for end, c := range t.entries[i].Path {
-			dir := t.entries[i].Path[:end]
-			if c != '/' || seen[dir] {
-				continue
-			}
-			seen[dir] = true
-			e := manifest.Entry{Path: dir, Kind: manifest.Dir, Attributes: manifest.Attributes{Mode: manifest.DirMode}}
-			if give(&e); !e.Plain() {
-				folders = append(folders, added{e, t.from[i]})
-			}
-		}
-	}
-	if len(folders) == 0 {
+	return out
+}
+
+// give gives so many entries what is said of them. Done again it changes nothing, but what a mode was altered to meanwhile.
+func (a *attributing) give(count int, at func(i int) *manifest.Entry) {
+	if len(a.list) == 0 {
 		return
 	}
-	all := folders
-	for i := range t.entries {
-		all = append(all, added{t.entries[i], t.from[i]})
+	var (
+		dir   string
+		above []filter.Decision // about that folder; nil: there is none yet
+		last  *manifest.Owner
+	)
+	for i := range count {
+		e := at(i)
+		if e.Kind == manifest.Link {
+			continue
+		}
+		if in, _ := fsys.Split(e.Path); above == nil || in != dir {
+			dir, above = in, a.decide(in)
+		}
+		owner := a.one(e, above)
+		if owner == (manifest.Owner{}) {
+			continue
+		}
+		if last == nil || *last != owner {
+			last = a.shared(owner)
+		}
+		e.Owner = last
 	}
-	slices.SortFunc(all, func(a, b added) int { return strings.Compare(a.Path, b.Path) })
-	t.entries, t.from = make([]manifest.Entry, len(all)), make([]int32, len(all))
-	for i := range all {
-		t.entries[i], t.from[i] = all[i].Entry, all[i].from
+}
+
+// decide gives what the rules decide about a folder.
+func (a *attributing) decide(dir string) []filter.Decision {
+	out := make([]filter.Decision, len(a.sets))
+	for i := range a.sets {
+		if out[i] = a.sets[i].Root(); dir != "." {
+			out[i] = a.sets[i].Decide(dir, true)
+		}
 	}
+	return out
+}
+
+// one gives an entry its mode, and tells whose it is.
+func (a *attributing) one(e *manifest.Entry, above []filter.Decision) (owner manifest.Owner) {
+	isFolder := e.Kind == manifest.Dir
+	for i := range a.list {
+		said := &a.list[i]
+		decision := a.sets[i].Step(above[i], e.Path, isFolder)
+		if !decision.Taken {
+			continue
+		}
+		if said.Mode != nil && isFolder == said.Folders && (!isFolder || decision.At == e.Path) {
+			e.Mode = *said.Mode
+		}
+		if said.User != "" {
+			owner.User = said.User
+		}
+		if said.Group != "" {
+			owner.Group = said.Group
+		}
+	}
+	return owner
+}
+
+func (a *attributing) shared(owner manifest.Owner) *manifest.Owner {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.owners[owner] == nil {
+		a.owners[owner] = &owner
+	}
+	return a.owners[owner]
+}
+
+// giveMembers gives what is in a folder what is said of it.
+func (a *attributing) giveMembers(members []member) {
+	a.give(len(members), func(i int) *manifest.Entry { return &members[i].Entry })
+}
+
+// folders gives entries for folders above what is taken, in pieces, where something is said of them. They have no entry otherwise; where
+// one has, that counts. What they become where nothing of what is below them can be read is told by isImplied.
+func (a *attributing) folders(pieces []piece) (out []piece) {
+	if len(a.list) == 0 {
+		return nil
+	}
+	seen := map[string]bool{".": true}
+	for i := range pieces {
+		for dir := pieces[i].dir; !seen[dir]; dir, _ = fsys.Split(dir) {
+			seen[dir] = true
+			e := manifest.Entry{Path: dir, Kind: manifest.Dir, Size: -1, Attributes: manifest.Attributes{Mode: manifest.DirMode}}
+			if a.give(1, func(int) *manifest.Entry { return &e }); !e.Plain() {
+				out = append(out, pack(1, pieces[i].source, func(int) *manifest.Entry { return &e })...)
+			}
+		}
+	}
+	return out
+}
+
+// above puts entries for folders before what else the folders that they are in hold: of two entries of a folder the later one counts.
+func above(folders, pieces []piece) []piece {
+	if len(folders) == 0 {
+		return pieces
+	}
+	all := slices.Concat(folders, pieces)
+	slices.SortStableFunc(all, func(a, b piece) int { return compareFolders(a.dir, b.dir) })
+	return all
 }

@@ -13,6 +13,21 @@ import (
 	"tartine/internal/manifest"
 )
 
+// TestAFolderHasItsOwnModeAndAnOwner: what is said of a folder does not take the mode from it that its source gives it.
+func TestAFolderHasItsOwnModeAndAnOwner(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "log"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "log", "2026.txt"), []byte("gannets"), 0o644))
+	require.NoError(t, os.Chmod(filepath.Join(dir, "log"), 0o700))
+	rule, err := filter.NewRule("log/", "test")
+	require.NoError(t, err)
+	tree, err := content.Scan(t.Context(), []content.Source{{Path: dir, Dest: ".", Rules: &filter.Set{}}}, content.Options{Links: content.KeepLinks, KeepModes: true,
+		Attributes: []content.Attribute{{Rule: rule, Folders: true, User: "web"}}})
+	require.NoError(t, err)
+	require.Equal(t, manifest.Attributes{Mode: 0o700, Owner: &manifest.Owner{User: "web"}}, tree.Entries()[0].Attributes)
+	require.Empty(t, tree.Collisions)
+}
+
 // TestAttributesOfPaths: the later one wins for each of owner, group and mode; modes of files and of folders are apart.
 func TestAttributesOfPaths(t *testing.T) {
 	dir := t.TempDir()

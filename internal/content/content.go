@@ -164,7 +164,7 @@ func Scan(ctx context.Context, sources []Source, opt Options) (*Tree, error) {
 	}
 	tree := &Tree{Sources: slices.Clone(sources), scanned: opt}
 	tree.aside = newAside(&opt)
-	g := &gathering{Tree: tree, opt: &opt}
+	g := &gathering{Tree: tree, opt: &opt, said: newAttributing(opt.Attributes), suspects: map[brought]verdict{}}
 	if opt.memory != nil {
 		g.caches = opt.memory.digests()
 	} else {
@@ -200,13 +200,12 @@ func Scan(ctx context.Context, sources []Source, opt Options) (*Tree, error) {
 	}
 	tree.entries, tree.from = taken.list()
 	g.judge()
-	tree.sortFindings()
 	if err := tree.checkShape(); err != nil {
 		return nil, err
 	}
 	tree.checkLinks()
 	tree.tally()
-	tree.attribute(opt.Attributes)
+	tree.sortFindings()
 	return tree, nil
 }
 

@@ -70,9 +70,9 @@ func (g *gathering) digest(ctx context.Context, folders [][]member) error {
 
 // judge notes what the guard says of files whose content is known.
 func (g *gathering) judge() {
-	for _, s := range g.suspects {
-		if at, found := g.Find(s.path); found && g.from[at] == s.source {
-			g.suspect(s.path, s.source, s.verdict)
+	for b, v := range g.suspects {
+		if at, found := g.Find(b.path); found && g.from[at] == b.source {
+			g.suspect(b.path, b.source, v)
 		}
 	}
 }
@@ -151,6 +151,7 @@ func (t *Tree) sortFindings() {
 	slices.SortStableFunc(t.Findings, func(a, b Finding) int { return compare(a.Path, b.Path) })
 	t.Findings = slices.CompactFunc(t.Findings, func(a, b Finding) bool { return a.Path == b.Path })
 	slices.SortFunc(t.Failed, func(a, b Failure) int { return compare(a.Path, b.Path) })
+	slices.SortStableFunc(t.Refused, func(a, b Failure) int { return compare(a.Path, b.Path) })
 	slices.SortFunc(t.LeftOut, func(a, b LeftOut) int { return compare(a.Path, b.Path) })
 }
 

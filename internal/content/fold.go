@@ -15,9 +15,19 @@ import (
 
 // folds is all that was taken, folded up.
 type folds struct {
-	pieces []piece // in the order of compareFolders, and of their sources
-	aside  *aside  // where those are that are not in memory
-	count  int     // of entries, once they are counted
+	pieces []piece         // in the order of compareFolders, and of their sources
+	aside  *aside          // where those are that are not in memory
+	count  int             // of entries, once they are counted
+	out    map[string]bool // links that were taken, and are refused
+}
+
+// leaveOut leaves a link out. What is above it is as it was.
+func (f *folds) leaveOut(path string) {
+	if f.out == nil {
+		f.out = map[string]bool{}
+	}
+	f.out[path] = true
+	f.count--
 }
 
 // compareFolders compares folders of a tree as the paths below them are.
@@ -114,7 +124,7 @@ func isImplied(e *manifest.Entry, below bool) bool {
 func (f *folds) each(visit func(e *manifest.Entry, source int32) bool) {
 	f.walk(func(m *member, below bool) bool {
 		switch e := &m.Entry; {
-		case isImplied(e, below):
+		case isImplied(e, below), e.Kind == manifest.Link && f.out[e.Path]:
 			return true
 		case e.Kind == manifest.Dir:
 			e.Size = 0

@@ -2,6 +2,7 @@ package content
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -23,19 +24,19 @@ type gathering struct {
 	*Tree
 	opt    *Options
 	caches []*digests
+	said   *attributing
 
 	mu       sync.Mutex
-	pieces   []piece // what was taken, in any order
-	held     int     // bytes of them in memory
-	suspects []suspect
-	later    int64 // as Options.Later, once it is known how many entries there are
+	pieces   []piece             // what was taken, in any order
+	held     int                 // bytes of them in memory
+	suspects map[brought]verdict // files whose content, which is known, the guard has something to say of
+	later    int64               // as Options.Later, once it is known how many entries there are
 }
 
-// suspect is a file whose content, which is known, the guard has something to say of.
-type suspect struct {
-	path    string
-	source  int32
-	verdict verdict
+// brought is a path of the tree, and the source that brings it.
+type brought struct {
+	path   string
+	source int32
 }
 
 // take takes what a folder of a source holds. It may be called by several goroutines at once.
@@ -46,7 +47,7 @@ func (g *gathering) take(all []found) {
 	var (
 		source   = &g.Sources[all[0].source]
 		cache    folderLookup // of the folder that the files are in
-		suspects []suspect
+		suspects map[brought]verdict
 		hits     int
 	)
 	for i := range all {
@@ -67,10 +68,14 @@ func (g *gathering) take(all []found) {
 			}
 		}
 		if f.Digest = digest; g.suspicious(f.Path, f.source, v) {
-			suspects = append(suspects, suspect{f.Path, f.source, v})
+			if suspects == nil {
+				suspects = map[brought]verdict{}
+			}
+			suspects[brought{f.Path, f.source}] = v
 		}
 	}
 	cache.leave()
+	g.said.give(len(all), func(i int) *manifest.Entry { return &all[i].Entry })
 	pieces := packPieces(all)
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -82,7 +87,7 @@ func (g *gathering) take(all []found) {
 		g.held = g.aside.put(g.pieces, g.held)
 	}
 	g.CacheHits += hits
-	g.suspects = append(g.suspects, suspects...)
+	maps.Copy(g.suspects, suspects)
 }
 
 // stretchFiles is how many files are read before what was found out is put away.
@@ -95,6 +100,11 @@ const mostWaiting = 4 * stretchFiles
 // found out. Files that could not be read are named, and are not part of it.
 func (g *gathering) settle(ctx context.Context) (*folds, error) {
 	sortPieces(g.pieces)
+	folders := g.said.folders(g.pieces)
+	for i := range folders {
+		g.held += len(folders[i].packed)
+	}
+	g.pieces = above(folders, g.pieces)
 	g.later = g.leastLater()
 	var (
 		out            []piece
@@ -105,6 +115,7 @@ func (g *gathering) settle(ctx context.Context) (*folds, error) {
 			err := g.digest(ctx, waiting)
 			for _, members := range waiting {
 				before := len(out)
+				g.said.giveMembers(members) // those that were read had their modes put anew
 				out = appendPieces(out, members)
 				for i := range out[before:] {
 					g.held += len(out[before+i].packed)
@@ -237,19 +248,20 @@ func (g *gathering) noteCollision(same []member) {
 
 // mayFold tells whether what is taken may stay folded up, as far as that does not depend on what it is.
 func (g *gathering) mayFold() bool {
-	return g.opt.Fold > 0 && g.opt.memory == nil && len(g.opt.Attributes) == 0 &&
-		!slices.ContainsFunc(g.Sources, func(s Source) bool { return s.Files != nil })
+	return g.opt.Fold > 0 && g.opt.memory == nil && !slices.ContainsFunc(g.Sources, func(s Source) bool { return s.Files != nil })
 }
 
 // leave leaves what was taken folded up, where that can be, with all that Scan has to tell of it.
 func (g *gathering) leave(f *folds) bool {
-	if !g.mayFold() || len(g.suspects) > 0 {
+	if !g.mayFold() {
 		return false
 	}
 	var (
-		links = map[string]string{}
-		lands = make([]Landing, len(g.Landings))
-		plain = true
+		links   = map[string]string{}
+		linking = map[string]int32{} // the source of each
+		lands   = make([]Landing, len(g.Landings))
+		plain   = true
+		guarded []brought // what is taken of those that are suspects
 	)
 	f.walk(func(m *member, below bool) bool {
 		e := &m.Entry
@@ -259,19 +271,28 @@ func (g *gathering) leave(f *folds) bool {
 		case below && e.Kind != manifest.Dir, e.Kind == manifest.File && e.Digest.IsZero():
 			plain = false
 		case e.Kind == manifest.Link:
-			links[e.Path] = e.Link
+			links[e.Path], linking[e.Path] = e.Link, m.source
 		case e.Kind == manifest.File:
 			lands[m.source].Files++
 			lands[m.source].Bytes += e.Size
+			if _, is := g.suspects[brought{e.Path, m.source}]; is {
+				guarded = append(guarded, brought{e.Path, m.source})
+			}
 		}
 		f.count++
 		return plain
 	})
-	for path := range links {
-		plain = plain && !manifest.LeadsOut(path, manifest.LinksOf(links))
-	}
 	if !plain || f.count < g.opt.Fold {
 		return false
+	}
+	for path, to := range links {
+		if manifest.LeadsOut(path, manifest.LinksOf(links)) {
+			f.leaveOut(path)
+			g.refuse(path, linking[path], to)
+		}
+	}
+	for _, b := range guarded {
+		g.suspect(b.path, b.source, g.suspects[b])
 	}
 	for i := range lands {
 		g.Landings[i].Files, g.Landings[i].Bytes = lands[i].Files, lands[i].Bytes

@@ -2,7 +2,6 @@ package content
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"tartine/internal/manifest"
@@ -27,8 +26,7 @@ func (t *Tree) checkLinks() {
 	for i, e := range t.entries {
 		if e.Kind == manifest.Link {
 			if manifest.LeadsOut(e.Path, manifest.LinksOf(links)) {
-				t.Refused = append(t.Refused, Failure{e.Path, t.Local(i),
-					fmt.Errorf("%w: it says %q", ErrLeadsOut, e.Link)})
+				t.refuse(e.Path, t.from[i], e.Link)
 				continue
 			}
 		}
@@ -36,5 +34,9 @@ func (t *Tree) checkLinks() {
 		kept++
 	}
 	t.entries, t.from = t.entries[:kept], t.from[:kept]
-	slices.SortFunc(t.Refused, func(a, b Failure) int { return compare(a.Path, b.Path) })
+}
+
+// refuse notes that a link leads out of the tree.
+func (t *Tree) refuse(path string, source int32, to string) {
+	t.Refused = append(t.Refused, Failure{path, t.Sources[source].local(path), fmt.Errorf("%w: it says %q", ErrLeadsOut, to)})
 }

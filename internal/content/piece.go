@@ -1,6 +1,7 @@
 package content
 
 import (
+	"cmp"
 	"encoding/binary"
 	"slices"
 	"strings"
@@ -97,6 +98,7 @@ func (p *piece) unpack(out []member, from *aside) []member {
 		text   strings.Builder
 		prefix = ""
 		before string
+		owner  *manifest.Owner // that was said last
 		rest   = packed
 		number = func() int {
 			value, n := binary.Uvarint(rest)
@@ -119,7 +121,8 @@ func (p *piece) unpack(out []member, from *aside) []member {
 		e := &out[len(out)-1].Entry
 		e.Path = text.String()[begin:]
 		before = e.Path[len(prefix):]
-		rest, _ = manifest.TakeFacts(rest[length:], e) // it is ours
+		rest, _ = manifest.TakeFacts(rest[length:], e, owner) // it is ours
+		owner = cmp.Or(e.Owner, owner)
 	}
 	return out
 }

@@ -137,6 +137,7 @@ func (p Packed) unpackTo(out []Entry, most int, check func(path string) error) (
 type unpacking struct {
 	rest   []byte
 	broken bool
+	owner  *Owner // that was read last, which those that follow share; nil: none was
 }
 
 func (r *unpacking) next(n uint64) []byte {
@@ -186,9 +187,10 @@ func (r *unpacking) common(most int) uint64 {
 	return common
 }
 
-// TakeFacts reads what AppendFacts packed, and gives what comes behind it.
-func TakeFacts(packed []byte, e *Entry) (rest []byte, ok bool) {
-	r := &unpacking{rest: packed}
+// TakeFacts reads what AppendFacts packed, and gives what comes behind it. The entry shares an owner that was read before, where it has the
+// same one; that may be nil.
+func TakeFacts(packed []byte, e *Entry, before *Owner) (rest []byte, ok bool) {
+	r := &unpacking{rest: packed, owner: before}
 	r.facts(e)
 	return r.rest, !r.broken
 }
@@ -208,8 +210,12 @@ func (r *unpacking) facts(e *Entry) {
 		e.ModTime = time.Unix(0, r.varint()).UTC()
 	}
 	if flags&hasOwner != 0 {
-		owner, err := NewOwner(string(r.next(r.uvarint())), string(r.next(r.uvarint())))
-		e.Owner, r.broken = owner, r.broken || err != nil || owner == nil || e.Kind == Link
+		user, group := r.next(r.uvarint()), r.next(r.uvarint())
+		if r.owner == nil || r.owner.User != string(user) || r.owner.Group != string(group) {
+			owner, err := NewOwner(string(user), string(group))
+			r.owner, r.broken = owner, r.broken || err != nil || owner == nil
+		}
+		e.Owner, r.broken = r.owner, r.broken || e.Kind == Link
 	}
 	r.broken = r.broken || e.Kind > Dir || flags > hasOwner|byHand|hasTime|hasDigest|3
 }

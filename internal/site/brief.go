@@ -30,7 +30,7 @@ type brief struct {
 	bytes   int64        // of their files
 	folders []diff.Found // in any order
 	young   []string     // files that are as recorded, but for what is in them, which is not believed; in any order
-	owner   owning       // of everything but folders, and what is in odd ones
+	owners  owners       // of everything but folders, and what is in odd ones
 
 	odd    map[string][]diff.Found // what was found, but for folders, in those that are not as recorded, or not there
 	filled map[string]bool         // folders in which something exists
@@ -48,17 +48,52 @@ func (b *brief) isOdd(path string) bool {
 
 // owning is whom something belongs to.
 type owning struct {
-	known       bool // there is something that it is of
 	told        bool // the place tells
 	user, group uint32
 }
 
-// is tells whether both are the same. Where nothing is known yet it is the other from then on.
-func (o *owning) is(other owning) bool {
-	if !o.known {
-		*o = other
+// owners is whom that belongs to which is recorded to be one owner's, for each of these; nil is one, too.
+type owners []owner
+
+type owner struct {
+	of *manifest.Owner
+	owning
+}
+
+// mostOwners is how many there are at most: others make their folders odd.
+const mostOwners = 16
+
+// find gives who owns what is recorded to be an owner's; nil: that is not known yet.
+func (o owners) find(of *manifest.Owner) *owner {
+	for i := range o {
+		if known := o[i].of; known == of || known != nil && of != nil && *known == *of {
+			return &o[i]
+		}
 	}
-	return *o == other
+	return nil
+}
+
+// are tells whether all others own the same, as far as that is known.
+func (o owners) are(others owners) bool {
+	more := 0
+	for i := range others {
+		known := o.find(others[i].of)
+		if known == nil {
+			more++
+		} else if known.owning != others[i].owning {
+			return false
+		}
+	}
+	return len(o)+more <= mostOwners
+}
+
+// add adds those of which it is not known yet what they own.
+func (o *owners) add(others owners) {
+	for i := range others {
+		if o.find(others[i].of) == nil {
+			*o = append(*o, others[i])
+		}
+	}
 }
 
 // briefAt is Options.Brief where that is not said.
@@ -114,7 +149,7 @@ func (s *Site) surveyBriefly(ctx context.Context, believe bool) (*Survey, error)
 		return nil, err
 	}
 	w := &briefWalk{site: s, shelf: shelf, known: known, out: &brief{unread: !believe, count: h.Count, odd: map[string][]diff.Found{}, filled: map[string]bool{}},
-		able: s.Abilities(), settled: record.ModTime.Add(-max(settleTime, s.Abilities().TimeStep))}
+		able: s.Abilities(), numbers: map[manifest.Owner]diff.Owner{}, settled: record.ModTime.Add(-max(settleTime, s.Abilities().TimeStep))}
 	if err := folderwise(ctx, s.jobs, briefFolder{path: ".", recorded: blocks.Ref{Name: h.Top, Entries: h.Count}}, w.folder); err != nil {
 		return nil, err
 	}
@@ -141,6 +176,7 @@ type briefWalk struct {
 	rooms sync.Pool // of *[]manifest.Entry, for what is recorded of a folder
 
 	mu      sync.Mutex
+	numbers map[manifest.Owner]diff.Owner
 	out     *brief
 	changed int64 // when anything changed last
 }
@@ -198,7 +234,7 @@ func (w *briefWalk) folder(ctx context.Context, in briefFolder) (next []briefFol
 		if info.Mode.IsDir() {
 			at, isBelow := slices.BinarySearchFunc(below, info.Name, func(b blocks.Below, name string) int { return strings.Compare(b.Name, name) })
 			switch {
-			case e != nil && (e.Kind != manifest.Dir || e.Owner != nil || e.Hand || modes && e.Mode != info.Mode.Perm()), e == nil && !isBelow:
+			case e != nil && (e.Kind != manifest.Dir || e.Hand || modes && e.Mode != info.Mode.Perm() || !w.ownedBy(e.Owner, info)), e == nil && !isBelow:
 				odd = true
 			case e != nil:
 				here.entries++
@@ -211,7 +247,7 @@ func (w *briefWalk) folder(ctx context.Context, in briefFolder) (next []briefFol
 			here.folders = append(here.folders, describe(into.path, *info))
 			continue
 		}
-		if e == nil || !w.isAs(e, info, modes) || !here.owner.is(owning{true, info.User.Known, info.User.ID, info.Group}) {
+		if e == nil || !w.isAs(e, info, modes) || !w.owns(&here, e.Owner, info) {
 			odd = true
 			continue
 		}
@@ -230,7 +266,7 @@ func (w *briefWalk) folder(ctx context.Context, in briefFolder) (next []briefFol
 	if len(list) > 0 {
 		here.filled = map[string]bool{in.path: true}
 	}
-	if odd = odd || here.entries != len(entries); odd || !w.owns(&here) {
+	if odd = odd || here.entries != len(entries); odd || !w.ownAlike(&here) {
 		if err := w.keepOdd(&here, in.path, list, entries); err != nil {
 			return nil, err
 		}
@@ -238,16 +274,62 @@ func (w *briefWalk) folder(ctx context.Context, in briefFolder) (next []briefFol
 	return next, w.add(&here, changed)
 }
 
-// owns tells whether what was found in a folder belongs to whom all else does.
-func (w *briefWalk) owns(here *brief) bool {
+// owns tells whether what was found in a folder belongs to whom it should, and to whom all else there does that is the same owner's.
+func (w *briefWalk) owns(here *brief, of *manifest.Owner, info *fsys.Info) bool {
+	found := owning{info.User.Known, info.User.ID, info.Group}
+	if known := here.owners.find(of); known != nil {
+		return known.owning == found
+	}
+	if !w.ownedBy(of, info) {
+		return false
+	}
+	here.owners = append(here.owners, owner{of, found})
+	return true
+}
+
+// ownedBy tells whether what was found belongs to whom it is recorded to.
+func (w *briefWalk) ownedBy(of *manifest.Owner, info *fsys.Info) bool {
+	if of == nil {
+		return true
+	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	return !here.owner.known || w.out.owner.is(here.owner)
+	e := &manifest.Entry{Attributes: manifest.Attributes{Owner: of}}
+	if w.site.addOwner(w.numbers, e) != nil { // nobody is called so any more: whoever wants it must be told
+		return false
+	}
+	rule := diff.Rule{Owners: w.numbers}
+	found := foundAs(e, info)
+	return found.Owned && rule.Owns(e, &found)
+}
+
+// ownAlike tells whether what was found in a folder belongs to whom all else does.
+func (w *briefWalk) ownAlike(here *brief) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	is := w.out.owners.are(here.owners)
+	if is {
+		w.out.owners.add(here.owners)
+	}
+	return is
+}
+
+// foundAs gives what was found where an entry is recorded, and is so.
+func (b *brief) foundAs(e *manifest.Entry) diff.Found {
+	f := diff.Found{Entry: e}
+	if of := b.owners.find(e.Owner); of != nil {
+		f.Owned, f.User, f.Group = of.told, of.user, of.group
+	}
+	if e.Owner != nil { // that is not what was found
+		f.Entry = with(e, e.Digest)
+		f.Entry.Owner = nil
+	}
+	return f
 }
 
 // keepOdd keeps what was found in a folder that is not as it is recorded.
 func (w *briefWalk) keepOdd(here *brief, dir string, list []fsys.Info, entries []manifest.Entry) error {
-	here.entries, here.bytes, here.young, here.owner = 0, 0, nil, owning{}
+	here.entries, here.bytes, here.young, here.owners = 0, 0, nil, nil
 	for i := range entries {
 		if entries[i].Hand {
 			here.hands++
@@ -267,7 +349,7 @@ func (w *briefWalk) keepOdd(here *brief, dir string, list []fsys.Info, entries [
 		f := describe(path, *info)
 		if e != nil && w.isAs(e, info, w.site.Abilities().Modes) {
 			own := *e
-			own.Path = path
+			own.Path, own.Owner = path, nil
 			f.Entry = with(&own, manifest.Digest{})
 		}
 		if !w.out.unread && e != nil && e.Kind == manifest.File && f.Kind == manifest.File && f.Other == 0 && e.Size == f.Size && diff.SameTime(e.ModTime, f.ModTime, timeStep(w.able)) {
@@ -285,6 +367,11 @@ func (w *briefWalk) keepOdd(here *brief, dir string, list []fsys.Info, entries [
 
 // isAs tells whether what was found is what is recorded, as far as the place tells.
 func (w *briefWalk) isAs(e *manifest.Entry, info *fsys.Info, modes bool) bool {
+	if e.Owner != nil { // see owns
+		own := *e
+		own.Owner = nil
+		e = &own
+	}
 	if modes {
 		return isAs(e, info, timeStep(w.able))
 	}
@@ -389,12 +476,12 @@ func (b *brief) found(visit func(f diff.Found)) func(e *manifest.Entry) {
 		if e == nil || e.Kind == manifest.Dir || len(b.odd) > 0 && b.isOdd(e.Path) { // which is among the others
 			return
 		}
-		f := diff.Found{Entry: e, Owned: b.owner.told, User: b.owner.user, Group: b.owner.group}
+		f := b.foundAs(e)
 		switch {
 		case b.unread && e.Kind == manifest.File:
-			f.Entry = with(e, manifest.Digest{})
+			f.Entry = with(f.Entry, manifest.Digest{})
 		case len(young) > 0 && young[0] == e.Path:
-			f.Entry, young = with(e, manifest.Digest{}), young[1:]
+			f.Entry, young = with(f.Entry, manifest.Digest{}), young[1:]
 		}
 		visit(f)
 	}

@@ -29,14 +29,14 @@ func (w *world) told(s *site.Survey) string {
 	var out strings.Builder
 	fmt.Fprintf(&out, "%+v\n", s.Summary)
 	for _, e := range s.Entries() {
-		fmt.Fprintf(&out, "recorded %s %s %o %d %s %s %d\n", e.Path, e.Kind, e.Mode, e.Size, e.Digest.Hex()[:8], e.Link, e.ModTime.UnixNano())
+		fmt.Fprintf(&out, "recorded %s %s %o %s %d %s %s %d\n", e.Path, e.Kind, e.Mode, e.Owner, e.Size, e.Digest.Hex()[:8], e.Link, e.ModTime.UnixNano())
 	}
 	for _, f := range s.Found {
 		mode := f.Mode
 		if w.poor.modes {
 			mode = 0
 		}
-		fmt.Fprintf(&out, "found %s %s %o %d %s %s %v %v %v %d %d", f.Path, f.Kind, mode, f.Size, f.Digest.Hex()[:8], f.Link, f.Other, f.Filled, f.Owned, f.User, f.Group)
+		fmt.Fprintf(&out, "found %s %s %o %s %d %s %s %v %v %v %d %d", f.Path, f.Kind, mode, f.Owner, f.Size, f.Digest.Hex()[:8], f.Link, f.Other, f.Filled, f.Owned, f.User, f.Group)
 		if f.Kind != manifest.Link && !w.poor.times { // whose time nobody asks for
 			fmt.Fprint(&out, " ", f.ModTime.Truncate(step).UnixNano())
 		}
@@ -80,6 +80,7 @@ func TestABriefSurveyTellsWhatAWholeOneDoes(t *testing.T) {
 		content := tree{"index.html": "1", "css/a.css": "a", "css/deep/b.css": "b", "a-b": "c", "a/b": "d", "a.d/e": "f", "l": "->index.html", "empty/": "", "cgi/tide.sh": "!sh"}
 		rapid.Check(t, func(r *rapid.T) {
 			w := newWorld(t)
+			w.owned = withOwners(r, w, content, nil)
 			w.mustDeploy(content, func(p *site.Plan) {
 				for i := range p.Want {
 					p.Want[i].ModTime = p.Want[i].ModTime.Add(123456789) // which a place far away does not keep
@@ -96,7 +97,7 @@ func TestABriefSurveyTellsWhatAWholeOneDoes(t *testing.T) {
 			before := w.listed()
 			for range rapid.IntRange(1, 3).Draw(r, "alterations") {
 				name := filepath.Join(w.dir, "www", rapid.SampledFrom(names).Draw(r, "name"))
-				switch rapid.SampledFrom([]string{"write", "remove", "folder", "link", "mode", "time"}).Draw(r, "what") {
+				switch rapid.SampledFrom([]string{"write", "remove", "folder", "link", "mode", "time", "give"}).Draw(r, "what") {
 				case "write":
 					if os.MkdirAll(filepath.Dir(name), 0o755) == nil {
 						_ = os.WriteFile(name, []byte(rapid.SampledFrom([]string{"a", "1", "other"}).Draw(r, "text")), 0o644)
@@ -110,6 +111,8 @@ func TestABriefSurveyTellsWhatAWholeOneDoes(t *testing.T) {
 					_ = os.Symlink(rapid.SampledFrom([]string{"index.html", "css"}).Draw(r, "to"), name)
 				case "mode":
 					_ = os.Chmod(name, 0o700)
+				case "give":
+					_ = os.Lchown(name, 65534, 65534)
 				case "time":
 					_ = os.Chtimes(name, dated.AddDate(1, 0, 0), dated.AddDate(1, 0, 0))
 				}
@@ -222,6 +225,44 @@ func TestWhatBelongsToSomebodyElseIsKept(t *testing.T) {
 	}
 	brief, whole, _, _ = w.surveys()
 	require.Equal(t, whole, brief)
+}
+
+// TestWhatIsSaidToBelongToOthersIsSurveyedInBrief gives away what is recorded to be somebody's, one after the other and all of it.
+func TestWhatIsSaidToBelongToOthersIsSurveyedInBrief(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("only root gives files away")
+	}
+	c := tree{"index.html": "1", "log/may.html": "may", "log/june.html": "june", "cgi/tide.sh": "!sh", "cgi/": "0755", "empty/": "0700"}
+	look := func(w *world, give ...string) (enough bool) {
+		for _, name := range give {
+			require.NoError(t, os.Lchown(filepath.Join(w.dir, "www", name), 65534, 65534))
+		}
+		brief, whole, enough, wasBrief := w.surveys()
+		require.True(t, wasBrief)
+		require.Equal(t, whole, brief)
+		return enough
+	}
+	someone := func(path string) *world {
+		w := newWorld(t)
+		w.owned = map[string]*manifest.Owner{"index.html": {User: "1001", Group: "1002"}, "log/may.html": {User: "1001", Group: "1002"}, "log/june.html": {Group: "1001"},
+			"cgi/tide.sh": {User: "1003"}, "cgi": {User: "1003"}, "empty": {User: "1003"}}
+		if w.mustDeploy(c); path != "" {
+			w.owned[path] = &manifest.Owner{User: "1009"}
+		}
+		return w
+	}
+	require.True(t, look(someone("")), "all belongs to whom it should")
+	require.False(t, look(someone(""), "log/may.html"))
+	require.False(t, look(someone(""), "index.html", "log/may.html"), "all that is recorded to be one owner's")
+	require.False(t, look(someone(""), "cgi/tide.sh"))
+	require.False(t, look(someone(""), "cgi"))
+	require.False(t, look(someone(""), "empty"))
+	w := someone("log/may.html")
+	_, plan, _ := w.planParts(t.Context(), c)
+	require.NotNil(t, plan)
+	require.Len(t, plan.Result.Changes, 1)
+	require.Equal(t, "log/may.html", plan.Result.Changes[0].Path(), "it should be somebody else's now")
+	require.True(t, plan.Result.Changes[0].ModeOnly)
 }
 
 // TestWhatIsInAnOddFolderIsToldInBrief has a person put a file there, and somebody alter one just after the deployment, so that neither

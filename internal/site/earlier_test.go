@@ -78,8 +78,10 @@ func TestAnEarlierDeploymentIsComparedAsTheWholeIs(t *testing.T) {
 			}
 			withModes(r, next)
 			before = next
+			whole.far = far
+			owned := withOwners(r, whole, next, whole.owned)
 			for _, w := range both {
-				w.far, w.switched, w.poor = far, switched, poor
+				w.far, w.switched, w.poor, w.owned = far, switched, poor, owned
 				w.mustDeploy(next, func(p *site.Plan) { p.RemoveStrays = true })
 			}
 			if i == 0 && rapid.Bool().Draw(r, "by hand") {

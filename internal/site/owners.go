@@ -59,21 +59,24 @@ func (s *Site) ownerNumbers(owner manifest.Owner) (user, group int, err error) {
 }
 
 // mayGive finds out whether everything may be given to whom it should belong.
-func (s *Site) mayGive(result *diff.Result, rule *diff.Rule) error {
+func (s *Site) mayGive(result *diff.Result, rule *diff.Rule) (err error) {
 	giver, ok := s.fs.(fsys.Giver)
+	if !ok {
+		return nil
+	}
 	asked := map[manifest.Owner]bool{}
-	for i := range result.Changes {
-		c := &result.Changes[i]
-		if c.Want == nil || c.Want.Owner == nil || !ok || asked[*c.Want.Owner] || c.ModeOnly && rule.Owns(c.Want, c.Found) {
-			continue
+	result.Each(func(c *diff.Change) bool {
+		if c.Want == nil || c.Want.Owner == nil || asked[*c.Want.Owner] || c.ModeOnly && rule.Owns(c.Want, c.Found) {
+			return true
 		}
 		asked[*c.Want.Owner] = true
 		numbers := rule.Owners[*c.Want.Owner]
-		if err := giver.MayGive(numbers.User, numbers.Group); err != nil {
-			return &OwnerError{c.Want.Owner.String(), c.Path(), err.Error()}
+		if failed := giver.MayGive(numbers.User, numbers.Group); failed != nil {
+			err = &OwnerError{c.Want.Owner.String(), c.Path(), failed.Error()}
 		}
-	}
-	return nil
+		return err == nil
+	})
+	return err
 }
 
 // owned tells what is wrong with whom something belongs to after a step; empty: nothing.

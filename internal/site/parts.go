@@ -297,9 +297,9 @@ func (d *Different) unfold() *Survey {
 		if e.Kind == manifest.Dir || b.isOdd(e.Path) { // which is among the others
 			continue
 		}
-		f := diff.Found{Entry: e, Owned: b.owner.told, User: b.owner.user, Group: b.owner.group}
+		f := b.foundAs(e)
 		if young[e.Path] {
-			f.Entry = with(e, manifest.Digest{})
+			f.Entry = with(f.Entry, manifest.Digest{})
 		}
 		out.Found = append(out.Found, f)
 	}

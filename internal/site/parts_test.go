@@ -60,7 +60,7 @@ func (w *world) planParts(ctx context.Context, c tree, change ...func(*site.Want
 	survey, err := s.SurveyBriefly(ctx, !w.doubts)
 	require.NoError(w.t, err)
 	require.NoError(w.t, s.ReadFiles(ctx, survey, nil))
-	want := c.entries()
+	want := w.entries(c)
 	wanted := site.Wanted{}
 	for _, f := range change {
 		f(&wanted)
@@ -138,6 +138,8 @@ func TestPartsAreComparedAndRecordedAsTheWholeIs(t *testing.T) {
 		whole.poor = anyPoor(r)
 		parts.far, parts.switched, parts.poor = whole.far, whole.switched, whole.poor
 		before := anyTree().Draw(r, "first")
+		whole.owned = withOwners(r, whole, before, nil)
+		parts.owned = whole.owned
 		whole.mustDeploy(before)
 		parts.mustDeploy(before)
 		for range rapid.IntRange(1, 3).Draw(r, "deployments") {
@@ -159,6 +161,8 @@ func TestPartsAreComparedAndRecordedAsTheWholeIs(t *testing.T) {
 				}
 			}
 			withModes(r, next)
+			whole.owned = withOwners(r, whole, next, whole.owned)
+			parts.owned = whole.owned
 			for _, a := range alterations().Draw(r, "alterations") {
 				whole.alter(a)
 				parts.alter(a)
@@ -253,6 +257,25 @@ func withModes(r *rapid.T, c tree) {
 	}
 }
 
+// withOwners has some paths belong to others, where that can be: mostly those whom they belonged to before.
+func withOwners(r *rapid.T, w *world, c tree, before map[string]*manifest.Owner) map[string]*manifest.Owner {
+	if w.far || os.Getuid() != 0 || before == nil && rapid.IntRange(0, 2).Draw(r, "owners") > 0 {
+		return nil
+	}
+	out := maps.Clone(before)
+	if out == nil {
+		out = map[string]*manifest.Owner{}
+	}
+	for _, path := range slices.Sorted(maps.Keys(c)) {
+		path = strings.TrimSuffix(path, "/")
+		if _, known := out[path]; known && rapid.IntRange(0, 5).Draw(r, "new owner") > 0 {
+			continue
+		}
+		out[path] = rapid.SampledFrom([]*manifest.Owner{nil, {User: "1001", Group: "1001"}, {User: "1002"}, {Group: "1001"}}).Draw(r, "owner")
+	}
+	return out
+}
+
 // TestAFolderWithAModeOfItsOwnStaysWhenItsContentGoes has the entry of the folder be in a part that is the same.
 func TestAFolderWithAModeOfItsOwnStaysWhenItsContentGoes(t *testing.T) {
 	w, c := newWorld(t), tree{"log/": "0750", "log/may.html": "may", "x/old/": "0700", "x/old/1.html": "1", "x/y": "y", "index.html": "1"}
@@ -279,7 +302,7 @@ type alteration struct{ name, what string }
 func alterations() *rapid.Generator[[]alteration] {
 	names := []string{"a", "b", "a-", "a/b", "a/é", "b/a/b", "index.html", "uploads", "uploads/new", "private", "a/x y/b"}
 	one := rapid.Custom(func(t *rapid.T) alteration {
-		return alteration{rapid.SampledFrom(names).Draw(t, "name"), rapid.SampledFrom([]string{"write", "same", "remove", "folder", "link", "mode"}).Draw(t, "what")}
+		return alteration{rapid.SampledFrom(names).Draw(t, "name"), rapid.SampledFrom([]string{"write", "same", "remove", "folder", "link", "mode", "give"}).Draw(t, "what")}
 	})
 	return rapid.SliceOfN(one, 0, 2)
 }
@@ -304,6 +327,8 @@ func (w *world) alter(a alteration) {
 		_ = os.Symlink("nowhere", name)
 	case "mode":
 		_ = os.Chmod(name, 0o700)
+	case "give":
+		_ = os.Lchown(name, 65534, 65534) // where that can be
 	}
 }
 
@@ -321,7 +346,7 @@ func (w *world) outcome() string {
 		}
 		out += ";"
 	}
-	return out + fmt.Sprint(report.Altered, report.Modes, report.Links)
+	return out + fmt.Sprint(report.Altered, report.Modes, report.Owners, report.Links)
 }
 
 // clashes tells whether a path cannot be in a tree beside what is in it.
@@ -344,7 +369,7 @@ func (w *world) recorded() (out []string) {
 	m, err := s.Recorded(w.t.Context())
 	require.NoError(w.t, err)
 	for _, e := range m.Entries {
-		out = append(out, fmt.Sprint(e.Path, e.Kind, e.Mode, e.Digest, e.Link, e.Hand, e.ModTime.UnixNano()))
+		out = append(out, fmt.Sprint(e.Path, e.Kind, e.Mode, e.Owner, e.Digest, e.Link, e.Hand, e.ModTime.UnixNano()))
 	}
 	return append(out, m.Tree().Hex())
 }

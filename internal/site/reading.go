@@ -147,7 +147,7 @@ func (b *brief) takeOdd(in *readFolder) {
 			continue
 		}
 		e.Digest = in.found[i]
-		found = append(found, diff.Found{Entry: e, Owned: b.owner.told, User: b.owner.user, Group: b.owner.group})
+		found = append(found, b.foundAs(e))
 		b.bytes -= max(e.Size, 0)
 	}
 	b.entries -= len(in.entries)

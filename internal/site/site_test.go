@@ -36,11 +36,12 @@ type world struct {
 	switched bool
 	lease    time.Duration
 	jobs     int
-	whole    bool // no survey is brief
-	doubts   bool // the record of files is not believed
-	narrow   int  // see site.Options
-	far      bool // the place is farPlace, or at
-	poor     poor // if it is farPlace
+	whole    bool                       // no survey is brief
+	doubts   bool                       // the record of files is not believed
+	narrow   int                        // see site.Options
+	far      bool                       // the place is farPlace, or at
+	poor     poor                       // if it is farPlace
+	owned    map[string]*manifest.Owner // whom paths should belong to
 	at       fsys.FS
 }
 
@@ -181,6 +182,17 @@ func (c tree) entries() (out []manifest.Entry) {
 	return out
 }
 
+// entries gives those of a tree, with their owners.
+func (w *world) entries(c tree) []manifest.Entry {
+	out := c.entries()
+	for i := range out {
+		if e := &out[i]; e.Kind != manifest.Link {
+			e.Owner = w.owned[e.Path]
+		}
+	}
+	return out
+}
+
 // plan looks at the site and plans for a content.
 func (w *world) plan(ctx context.Context, c tree, change ...func(*site.Wanted)) (*site.Site, *site.Plan, error) {
 	s, err := w.open(ctx)
@@ -201,7 +213,7 @@ func (w *world) plan(ctx context.Context, c tree, change ...func(*site.Wanted)) 
 	if err != nil {
 		return nil, nil, err
 	}
-	want := site.Wanted{Entries: c.entries()}
+	want := site.Wanted{Entries: w.entries(c)}
 	for _, f := range change {
 		f(&want)
 	}
@@ -306,7 +318,7 @@ func (w *world) verify(c tree) {
 	require.NoError(w.t, err)
 	recorded, err := s.Recorded(w.t.Context())
 	require.NoError(w.t, err)
-	require.Equal(w.t, (&manifest.Manifest{Entries: c.entries()}).Tree(), recorded.Tree())
+	require.Equal(w.t, (&manifest.Manifest{Entries: w.entries(c)}).Tree(), recorded.Tree())
 	survey, err := s.Survey(w.t.Context(), true)
 	require.NoError(w.t, err)
 	require.Equal(w.t, recorded.Tree(), survey.Tree(), "the tree digest that is written down is that of what is")
@@ -473,7 +485,7 @@ func TestContentThatChangedSinceTheScanIsNotPublished(t *testing.T) {
 
 // noting keeps the owners whom files are given when they are written.
 type noting struct {
-	fsys.FS
+	*osfs.FS
 	mu   *sync.Mutex
 	seen *[]manifest.Owner
 }
@@ -490,7 +502,7 @@ func (n noting) Put(ctx context.Context, name string, content io.Reader, attr fs
 func TestAttributesTravel(t *testing.T) {
 	w := newWorld(t)
 	var seen []manifest.Owner
-	w.between.FS = noting{w.between.FS, new(sync.Mutex), &seen}
+	w.between.FS = noting{w.between.FS.(*osfs.FS), new(sync.Mutex), &seen}
 	warden := manifest.Owner{User: strconv.Itoa(os.Getuid()), Group: strconv.Itoa(os.Getgid())}
 	w.mustDeploy(tree{"index.html": "<h1>", "log/2026.txt": "gannets"}, func(p *site.Plan) {
 		for i := range p.Want {

@@ -3,6 +3,7 @@ package site
 import (
 	"context"
 	"encoding/binary"
+	"errors"
 	"io"
 
 	"tartine/internal/diff"
@@ -19,17 +20,21 @@ func (s *Site) CompareUnlisted(survey *Survey, want *manifest.Folded) (*diff.Res
 	if s.exists || survey.Anything || survey.Number > 0 || survey.brief != nil || len(survey.Found)+len(survey.Known())+len(survey.leaving) > 0 {
 		return nil, nil
 	}
-	var err error
-	listed := false
+	var (
+		err    error
+		listed bool
+		rule   = diff.Rule{Owners: map[manifest.Owner]diff.Owner{}}
+	)
 	want.Each(func(e *manifest.Entry) bool {
-		listed = e.Owner != nil || e.Kind == manifest.File && e.Digest.IsZero()
-		err = s.apart("write", e.Path)
+		listed = e.Kind == manifest.File && e.Digest.IsZero()
+		err = errors.Join(s.apart("write", e.Path), s.addOwner(rule.Owners, e))
 		return !listed && err == nil
 	})
 	if listed || err != nil {
 		return nil, err
 	}
-	return &diff.Result{All: want}, nil
+	result := &diff.Result{All: want}
+	return result, s.mayGive(result, &rule)
 }
 
 // each calls visit with what is wanted, in the order of the paths, until it tells that that is enough. Visit must not keep it.

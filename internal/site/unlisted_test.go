@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"tartine/internal/diff"
 	"tartine/internal/fsys/osfs"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
@@ -71,7 +72,7 @@ func (w *world) unlisted(c tree, from *stock) (*site.Site, *site.Plan) {
 	require.NoError(w.t, err)
 	survey, err := s.Survey(w.t.Context(), true)
 	require.NoError(w.t, err)
-	from.content, from.entries = c, c.entries()
+	from.content, from.entries = c, w.entries(c)
 	folded := manifest.Fold(from.entries)
 	result, err := s.CompareUnlisted(survey, folded)
 	require.NoError(w.t, err)
@@ -84,6 +85,8 @@ func TestAnyTreeWithoutAList(t *testing.T) {
 	rapid.Check(t, func(r *rapid.T) {
 		c := anyTree().Draw(r, "tree")
 		with, without, from := newWorld(t), newWorld(t), &stock{}
+		with.owned = withOwners(r, with, c, nil)
+		without.owned = with.owned
 		with.mustDeploy(c)
 		s, plan := without.unlisted(c, from)
 		if rapid.Bool().Draw(r, "from here") {
@@ -235,25 +238,39 @@ func TestWhatNeedsAListHasOne(t *testing.T) {
 		})
 	}
 	w := newWorld(t)
-	compare := func(change func(*manifest.Entry)) bool {
+	asked := func(change func(*manifest.Entry)) (*diff.Result, error) {
 		s, err := w.open(t.Context())
 		require.NoError(t, err)
 		survey, err := s.Survey(t.Context(), true)
 		require.NoError(t, err)
 		entries := tree{"index.html": "<h1>"}.entries()
 		change(&entries[0])
-		result, err := s.CompareUnlisted(survey, manifest.Fold(entries))
+		return s.CompareUnlisted(survey, manifest.Fold(entries))
+	}
+	compare := func(change func(*manifest.Entry)) bool {
+		result, err := asked(change)
 		require.NoError(t, err)
 		return result != nil
 	}
 	require.True(t, compare(func(*manifest.Entry) {}))
-	owner, err := manifest.NewOwner("www-data", "")
-	require.NoError(t, err)
-	require.False(t, compare(func(e *manifest.Entry) { e.Owner = owner }), "whom it is given to is looked up")
+	_, err := asked(func(e *manifest.Entry) { e.Owner = &manifest.Owner{User: "no-such-user"} })
+	var wrong *site.OwnerError
+	require.ErrorAs(t, err, &wrong, "whom it is given to is looked up")
+	place := w.between.FS.(*osfs.FS)
+	w.between.FS = stingy{place}
+	_, err = asked(func(e *manifest.Entry) { e.Owner = &manifest.Owner{User: "4711"} })
+	require.ErrorAs(t, err, &wrong, "and whether it may be")
+	require.Contains(t, wrong.Reason, "only the warden")
+	w.between.FS = place
 	require.False(t, compare(func(e *manifest.Entry) { e.Digest = manifest.Digest{} }), "its digest is open")
 	require.NoError(t, os.Mkdir(filepath.Join(w.dir, "www"), 0o755))
 	require.False(t, compare(func(*manifest.Entry) {}), "the root is there")
 }
+
+// stingy gives nothing away.
+type stingy struct{ *osfs.FS }
+
+func (stingy) MayGive(int, int) error { return errors.New("only the warden may") }
 
 func TestAPlaceIsLookedAtBeforeAnythingIsSentWithoutAList(t *testing.T) {
 	w, from := newWorld(t), &stock{}

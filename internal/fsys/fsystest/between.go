@@ -254,6 +254,22 @@ func (f *folderBetween) Put(name string, content []byte, attr fsys.Attributes) e
 	return f.Folder.Put(name, content, attr)
 }
 
+// Numbers implements fsys.Giver.
+func (b *Between) Numbers(owner manifest.Owner) (user, group int, err error) {
+	if giver, ok := b.FS.(fsys.Giver); ok {
+		return giver.Numbers(owner)
+	}
+	return -1, -1, farend.ErrUnsupported
+}
+
+// MayGive implements fsys.Giver.
+func (b *Between) MayGive(user, group int) error {
+	if giver, ok := b.FS.(fsys.Giver); ok {
+		return giver.MayGive(user, group)
+	}
+	return farend.ErrUnsupported
+}
+
 // CanRemove implements fsys.Remover.
 func (b *Between) CanRemove(ctx context.Context, name string) error {
 	if remover, ok := b.FS.(fsys.Remover); ok {

@@ -23,6 +23,7 @@ package blocks
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/sha256"
 	"encoding/binary"
 	"errors"
@@ -385,7 +386,8 @@ func (r *reader) items(ref Ref, in *inside, text []byte) error {
 		names []byte // one behind the other
 		ends  []int
 		first = len(r.out)
-		name  []byte // of the item before, without a slash
+		name  []byte          // of the item before, without a slash
+		owner *manifest.Owner // that was said last
 	)
 	// settle gives the entries that were read their paths: those from first on, whose names are complete.
 	settle := func() {
@@ -440,10 +442,11 @@ func (r *reader) items(ref Ref, in *inside, text []byte) error {
 			continue
 		}
 		var e manifest.Entry
-		rest, ok := manifest.TakeFacts(text, &e)
+		rest, ok := manifest.TakeFacts(text, &e, owner)
 		if in.entries--; !ok || in.entries < 0 {
 			return wrong("cannot be read")
 		}
+		owner = cmp.Or(e.Owner, owner)
 		if e.Kind != manifest.Dir || e.Plain() {
 			in.leaves = append(in.leaves, int32(len(r.out)))
 		}
@@ -523,7 +526,7 @@ func refs(text []byte, visit func(Ref) error) error {
 					e  manifest.Entry
 					ok bool
 				)
-				if text, ok = manifest.TakeFacts(text, &e); !ok {
+				if text, ok = manifest.TakeFacts(text, &e, nil); !ok {
 					return errForm
 				}
 				continue
