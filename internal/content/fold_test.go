@@ -219,8 +219,8 @@ func TestWhatTakesAListIsNotFolded(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := tree(t, c.files)
+			got := scan(t, Options{Later: c.opt.Later, Attributes: c.opt.Attributes, Allow: c.opt.Allow}, source(dir))
 			c.opt.Fold = max(c.opt.Fold, 1)
-			got := scan(t, c.opt, source(dir))
 			c.opt.Cache = laterCache(t.TempDir())
 			for _, again := range []string{"fresh", "known"} {
 				folded, err := Scan(t.Context(), []Source{source(dir)}, Options{Links: KeepLinks, Fold: c.opt.Fold, Cache: c.opt.Cache,
