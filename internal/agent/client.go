@@ -297,7 +297,7 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 			working.Go(func() { folders, of = treeparts.Of(want.Each) })
 		}
 		if call.Tree = want.Tree; call.Tree.IsZero() {
-			call.Tree = (&manifest.Manifest{Entries: want.Listed()}).Tree()
+			call.Tree = manifest.TreeOf(want.Each)
 		}
 	}
 	defer working.Wait()

@@ -189,7 +189,7 @@ func compareNear(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) 
 			return &Compared{Result: result}, nil
 		}
 	}
-	if !h.Site.InParts(found, &q.Wanted) || q.isOpen() {
+	if !h.Site.InParts(found, &q.Wanted) {
 		return nil, nil
 	}
 	parts, of := treeparts.Of(q.Content.Each)
@@ -250,7 +250,7 @@ func compareParts(ctx context.Context, h *Here, q *Comparing, watch *site.Watch)
 }
 
 func sized(ctx context.Context, h *Here, q Sizing, _ *site.Watch) ([]int64, error) {
-	found, err := h.unfolded(ctx, q.Survey)
+	found, err := h.Survey(q.Survey)
 	if err != nil {
 		return nil, err
 	}

@@ -62,15 +62,6 @@ func (q *Comparing) Each(visit func(e *manifest.Entry) bool) {
 	manifest.Each(q.Wanted.Entries, visit)
 }
 
-// isOpen tells whether the digest of any file is open.
-func (q *Comparing) isOpen() (open bool) {
-	q.Each(func(e *manifest.Entry) bool {
-		open = e.Kind == manifest.File && e.Digest.IsZero()
-		return !open
-	})
-	return open
-}
-
 // Some gives some of the entries that are wanted, by their indexes, which ascend.
 func (q *Comparing) Some(indexes []int) []manifest.Entry {
 	out := make([]manifest.Entry, 0, len(indexes))

@@ -323,11 +323,10 @@ func (s *Source) relative(path string) string {
 func (t *Tree) want(paths []string) {
 	files := make([][]File, len(t.Sources))
 	for _, path := range paths {
-		i, found := t.Find(path)
+		source, found := t.feeding(path)
 		if !found {
 			continue
 		}
-		source := t.from[i]
 		if s := &t.Sources[source]; s.listing != nil && s.Want != nil {
 			if to, err := s.listing.resolve(s.relative(path)); err == nil && s.listing.files[to] != nil {
 				files[source] = append(files[source], s.listing.files[to])

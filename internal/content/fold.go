@@ -10,24 +10,37 @@ import (
 )
 
 // What a scan takes is folded up, folder by folder: an entry takes some fifty bytes so, and a list of all of them three times
-// as many. Digests are found out folder by folder, too. Where a content has nothing about it that takes a list to see to, it stays
-// so until somebody asks for the list (see Tree.Entries): a site that is as it was, or that is new, does without.
+// as many. Digests are found out folder by folder, too. A large content stays so until somebody asks for the list (see Tree.Entries):
+// a site that is as it was, or that is new, does without.
 
 // folds is all that was taken, folded up.
 type folds struct {
-	pieces []piece         // in the order of compareFolders, and of their sources
-	aside  *aside          // where those are that are not in memory
-	count  int             // of entries, once they are counted
-	out    map[string]bool // links that were taken, and are refused
+	pieces []piece                    // in the order of compareFolders, and of their sources
+	aside  *aside                     // where those are that are not in memory
+	count  int                        // of entries, once they are counted
+	out    map[string]bool            // what was taken, and is no part of it after all
+	found  map[string]*manifest.Entry // files whose digests were found out late
 }
 
-// leaveOut leaves a link out. What is above it is as it was.
+// leaveOut leaves out what was taken. What is above it is as it was.
 func (f *folds) leaveOut(path string) {
 	if f.out == nil {
 		f.out = map[string]bool{}
 	}
 	f.out[path] = true
 	f.count--
+}
+
+// resolve says what is in a file whose digest was open, or that it could not be read.
+func (f *folds) resolve(e *manifest.Entry, failed bool) {
+	if failed {
+		f.leaveOut(e.Path)
+		return
+	}
+	if f.found == nil {
+		f.found = map[string]*manifest.Entry{}
+	}
+	f.found[e.Path] = e
 }
 
 // compareFolders compares folders of a tree as the paths below them are.
@@ -124,10 +137,13 @@ func isImplied(e *manifest.Entry, below bool) bool {
 func (f *folds) each(visit func(e *manifest.Entry, source int32) bool) {
 	f.walk(func(m *member, below bool) bool {
 		switch e := &m.Entry; {
-		case isImplied(e, below), e.Kind == manifest.Link && f.out[e.Path]:
+		case isImplied(e, below), len(f.out) > 0 && f.out[e.Path]:
 			return true
 		case e.Kind == manifest.Dir:
 			e.Size = 0
+		case len(f.found) > 0 && f.found[e.Path] != nil:
+			is := f.found[e.Path]
+			e.Digest, e.Size, e.ModTime = is.Digest, is.Size, is.ModTime
 		}
 		return visit(&m.Entry, m.source)
 	})

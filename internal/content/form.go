@@ -15,6 +15,7 @@ import (
 type Content struct {
 	entries []manifest.Entry // sorted by path
 	folded  *Tree            // that they are of, which has them folded; nil: they are here
+	dated   time.Time        // the time of files that have none; zero: none was given
 
 	// Open opens the content of a file; nil: the site holds it all. Whoever reads it compares the digest.
 	Open func(path string) (io.ReadCloser, error)
@@ -54,6 +55,7 @@ func Of(entries []manifest.Entry) *Content { return &Content{entries: entries} }
 func (c *Content) Entries() []manifest.Entry {
 	if c.folded != nil {
 		c.entries, c.folded = c.folded.Entries(), nil
+		manifest.Each(c.entries, c.date)
 	}
 	return c.entries
 }
@@ -87,7 +89,7 @@ func (c *Content) Len() int {
 // Visit must not keep them, nor ask the content for anything.
 func (c *Content) Each(visit func(e *manifest.Entry) bool) {
 	if c.folded != nil {
-		c.folded.each(visit)
+		c.folded.each(func(e *manifest.Entry) bool { return c.date(e) && visit(e) })
 		return
 	}
 	manifest.Each(c.entries, visit)
@@ -114,15 +116,20 @@ func (c *Content) Contents() int {
 
 // Date gives files that have no time, since what they come from has none, the one that is given.
 func (c *Content) Date(now time.Time) {
-	if c.Folded() { // only files of a disk are, and these have times
-		return
+	if c.dated.IsZero() {
+		c.dated = now.Truncate(time.Second)
 	}
-	c.Entries()
-	for i := range c.entries {
-		if e := &c.entries[i]; e.Kind == manifest.File && e.ModTime.IsZero() {
-			e.ModTime = now.Truncate(time.Second)
-		}
+	if c.folded == nil {
+		manifest.Each(c.entries, c.date)
 	}
+}
+
+// date gives a file that has no time the one that was given, if one was. It is never enough.
+func (c *Content) date(e *manifest.Entry) bool {
+	if e.Kind == manifest.File && e.ModTime.IsZero() {
+		e.ModTime = c.dated
+	}
+	return true
 }
 
 // Reasons not to deploy a content.
@@ -149,7 +156,9 @@ func (t *Tree) Content() *Content {
 		out.Later, out.Learned = paths, func() { t.learned(t.scanned) }
 		out.Resolve = func(ctx context.Context, paths []string) error {
 			err := t.resolve(ctx, paths, t.scanned)
-			out.Set(t.entries)
+			if !t.isFolded() {
+				out.Set(t.entries)
+			}
 			out.Failed, out.Later = t.Failed, t.openDigests()
 			return err
 		}

@@ -30,7 +30,6 @@ type gathering struct {
 	pieces   []piece             // what was taken, in any order
 	held     int                 // bytes of them in memory
 	suspects map[brought]verdict // files whose content, which is known, the guard has something to say of
-	later    int64               // as Options.Later, once it is known how many entries there are
 }
 
 // brought is a path of the tree, and the source that brings it.
@@ -105,7 +104,6 @@ func (g *gathering) settle(ctx context.Context) (*folds, error) {
 		g.held += len(folders[i].packed)
 	}
 	g.pieces = above(folders, g.pieces)
-	g.later = g.leastLater()
 	var (
 		out            []piece
 		waiting        [][]member // folders
@@ -162,25 +160,6 @@ func (g *gathering) settle(ctx context.Context) (*folds, error) {
 	sortPieces(out)
 	return &folds{pieces: out, aside: g.aside}, g.aside.failed()
 }
-
-// leastLater gives from how many bytes on the digest of a file is left open. It takes a list of all entries then; where they could
-// stay folded up otherwise, that must be worth it.
-func (g *gathering) leastLater() int64 {
-	if g.opt.Later == 0 || !g.mayFold() {
-		return g.opt.Later
-	}
-	count := 0
-	for i := range g.pieces {
-		count += int(g.pieces[i].count)
-	}
-	if count < g.opt.Fold {
-		return g.opt.Later
-	}
-	return max(g.opt.Later, int64(count)*listedFor)
-}
-
-// listedFor is how many bytes are digested, about, in the time that a list takes for one entry, at both ends.
-const listedFor = 3500
 
 func sortPieces(pieces []piece) {
 	slices.SortStableFunc(pieces, func(a, b piece) int {
@@ -246,14 +225,9 @@ func (g *gathering) noteCollision(same []member) {
 	}
 }
 
-// mayFold tells whether what is taken may stay folded up, as far as that does not depend on what it is.
-func (g *gathering) mayFold() bool {
-	return g.opt.Fold > 0 && g.opt.memory == nil && !slices.ContainsFunc(g.Sources, func(s Source) bool { return s.Files != nil })
-}
-
 // leave leaves what was taken folded up, where that can be, with all that Scan has to tell of it.
 func (g *gathering) leave(f *folds) bool {
-	if !g.mayFold() {
+	if g.opt.Fold == 0 || g.opt.memory != nil {
 		return false
 	}
 	var (
@@ -268,7 +242,7 @@ func (g *gathering) leave(f *folds) bool {
 		switch {
 		case isImplied(e, below):
 			return true
-		case below && e.Kind != manifest.Dir, e.Kind == manifest.File && e.Digest.IsZero():
+		case below && e.Kind != manifest.Dir:
 			plain = false
 		case e.Kind == manifest.Link:
 			links[e.Path], linking[e.Path] = e.Link, m.source

@@ -3,6 +3,7 @@ package content
 import (
 	"fmt"
 	"io/fs"
+	"math"
 	"time"
 )
 
@@ -22,11 +23,23 @@ func factsOf(info fs.FileInfo) facts { return facts{info.Mode(), identify(info)}
 
 func identify(info fs.FileInfo) identity {
 	id := identity{size: info.Size(), mtime: info.ModTime().UnixNano()}
+	if info.ModTime().IsZero() {
+		id.mtime = noTime
+	}
 	id.ctime, id.inode = changeTime(info)
 	return id
 }
 
-func (id identity) modTime() time.Time { return time.Unix(0, id.mtime).UTC() }
+// modTime gives the time of a file; zero: it has none, as what comes from some places.
+func (id identity) modTime() time.Time {
+	if id.mtime == noTime {
+		return time.Time{}
+	}
+	return time.Unix(0, id.mtime).UTC()
+}
+
+// noTime is in the place of a time that is not known.
+const noTime = math.MinInt64
 
 // Identity gives facts by which a file is known to be the same as it was, as a text; empty where it changed too shortly
 // before now to tell.
@@ -47,5 +60,5 @@ func (id identity) settled(readAt int64) bool {
 	if changed == 0 {
 		changed = id.mtime
 	}
-	return readAt-changed > step
+	return changed != noTime && readAt-changed > step
 }

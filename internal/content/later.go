@@ -6,6 +6,8 @@ import (
 	"errors"
 	"hash"
 	"io"
+	"maps"
+	"slices"
 	"time"
 
 	"tartine/internal/manifest"
@@ -20,7 +22,8 @@ type later struct {
 	source  int32
 	id      identity
 	verdict verdict
-	readAt  int64 // when it was opened last, in nanoseconds since 1970
+	readAt  int64           // when it was opened last, in nanoseconds since 1970
+	digest  manifest.Digest // that was found out by reading it then; zero: it was not
 }
 
 // peek does what read does but for the digest.
@@ -62,7 +65,9 @@ func (d *digesting) Read(p []byte) (int, error) {
 	d.at += int64(n)
 	if err == io.EOF {
 		after, failed := d.facts()
-		d.ended = failed == nil && after.id == d.of.id && d.at == after.id.size
+		if d.ended = failed == nil && after.id == d.of.id && d.at == after.id.size; d.ended {
+			d.hash.Sum(d.of.digest[:0])
+		}
 	}
 	return n, err
 }
@@ -90,7 +95,7 @@ func (d *digesting) Seek(offset int64, whence int) (int64, error) {
 // Digest implements fsys.Digested.
 func (d *digesting) Digest() (digest manifest.Digest, known bool) {
 	if d.ended {
-		d.hash.Sum(digest[:0])
+		digest = d.of.digest
 	}
 	return digest, d.ended
 }
@@ -109,39 +114,37 @@ func (t *Tree) openLater(path string, l *later) (opened, error) {
 }
 
 // openDigests gives the paths of the files whose digests are open, sorted.
-func (t *Tree) openDigests() (paths []string) {
-	for i := range t.entries {
-		if t.later[t.entries[i].Path] != nil {
-			paths = append(paths, t.entries[i].Path)
-		}
-	}
-	return paths
-}
+func (t *Tree) openDigests() []string { return slices.Sorted(maps.Keys(t.later)) }
 
 // resolve finds out some of the digests that are open. A file that cannot be read is named among those that failed, and
 // is no longer part of the content.
 func (t *Tree) resolve(ctx context.Context, paths []string, opt Options) error {
-	unread, failed := make([]reading, len(paths)), map[*manifest.Entry]bool{}
+	unread := make([]reading, len(paths))
 	for i, path := range paths {
-		at, _ := t.Find(path)
-		own := t.entries[at] // it keeps its mode
-		unread[i] = reading{entry: &own, id: t.later[path].id, source: t.later[path].source}
+		unread[i] = reading{entry: &manifest.Entry{Path: path}, id: t.later[path].id, source: t.later[path].source}
 	}
 	if err := t.readAll(ctx, unread, opt); err != nil {
 		return err
 	}
+	t.folding.Lock()
+	defer t.folding.Unlock()
+	failed := map[*manifest.Entry]bool{}
 	for i := range unread {
 		r := &unread[i]
-		at, _ := t.Find(r.entry.Path)
-		e := &t.entries[at]
+		delete(t.later, r.entry.Path)
 		if r.err != nil {
-			t.Failed = append(t.Failed, Failure{e.Path, t.Local(at), cause(r.err)})
-			failed[e] = true
+			t.Failed = append(t.Failed, Failure{r.entry.Path, t.Sources[r.source].local(r.entry.Path), cause(r.err)})
 		} else {
-			e.Digest, e.Size, e.ModTime = r.entry.Digest, r.entry.Size, r.entry.ModTime
-			t.learn(e.Path, e.Digest, r.id, r.verdict, opt)
+			t.learn(r.source, r.entry.Path, r.entry.Digest, r.id, r.verdict, opt)
 		}
-		delete(t.later, e.Path)
+		if t.folds != nil {
+			t.folds.resolve(r.entry, r.err != nil)
+			continue
+		}
+		at, _ := manifest.Find(t.entries, r.entry.Path)
+		e := &t.entries[at]
+		failed[e] = r.err != nil
+		e.Digest, e.Size, e.ModTime = r.entry.Digest, r.entry.Size, r.entry.ModTime // it keeps its mode
 	}
 	t.drop(failed)
 	t.sortFindings()
@@ -150,20 +153,27 @@ func (t *Tree) resolve(ctx context.Context, paths []string, opt Options) error {
 
 // learned notes the digests that were found out by sending.
 func (t *Tree) learned(opt Options) {
+	t.folding.Lock()
+	defer t.folding.Unlock()
 	for path, l := range t.later {
-		if at, found := t.Find(path); found && !t.entries[at].Digest.IsZero() && l.id.settled(l.readAt) {
-			t.learn(path, t.entries[at].Digest, l.id, l.verdict, opt)
+		if l.digest.IsZero() {
+			continue
+		}
+		if t.folds != nil { // in a list whoever sent it noted it
+			t.folds.resolve(&manifest.Entry{Path: path, Digest: l.digest, Size: l.id.size, Attributes: manifest.Attributes{ModTime: l.id.modTime()}}, false)
+		}
+		if l.id.settled(l.readAt) {
+			t.learn(l.source, path, l.digest, l.id, l.verdict, opt)
 		}
 	}
 }
 
 // learn writes a digest into the cache; they are few.
-func (t *Tree) learn(path string, digest manifest.Digest, id identity, v verdict, opt Options) {
-	at, found := t.Find(path)
-	if !found || id == (identity{}) {
+func (t *Tree) learn(from int32, path string, digest manifest.Digest, id identity, v verdict, opt Options) {
+	if id == (identity{}) {
 		return
 	}
-	source := &t.Sources[t.from[at]]
+	source := &t.Sources[from]
 	cache := opt.Cache.load(source.Path)
 	cache.store(source.relative(path), cached{id: id, verdict: v, digest: digest})
 	_ = cache.save() // see there

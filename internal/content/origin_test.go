@@ -61,9 +61,11 @@ func TestASourceIsAListOfFiles(t *testing.T) {
 		leaf{"home", &fstest.MapFile{Data: []byte("index.html"), Mode: fs.ModeSymlink}}, leaf{"out", &fstest.MapFile{Data: []byte("../x"), Mode: fs.ModeSymlink}},
 		leaf{"tty", &fstest.MapFile{Mode: fs.ModeDevice}})}}
 	opt := Options{Links: KeepLinks, Cache: NewCache(t.TempDir())}
-	for range 2 { // nothing of such a source is taken from the cache
+	for fold := range 2 { // nothing of such a source is taken from the cache
+		opt.Fold = fold
 		tree, err := Scan(t.Context(), sources, opt)
 		require.NoError(t, err)
+		require.Equal(t, fold > 0, tree.isFolded())
 		var paths []string
 		for _, e := range tree.Entries() {
 			paths = append(paths, e.Kind.String()+" "+e.Path)
@@ -88,6 +90,29 @@ func TestASourceIsAListOfFiles(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, explained, 1)
 	require.False(t, explained[0].Taken)
+}
+
+// TestWhatAnArchiveHoldsIsDated has a file that no time is known of, and is told which files are wanted of it.
+func TestWhatAnArchiveHoldsIsDated(t *testing.T) {
+	inAListAndFoldedUp(t, func(t *testing.T, fold int) {
+		undated := text("b.html", "no time", 0o644)
+		undated.ModTime = time.Time{}
+		var wanted []File
+		tree, err := Scan(t.Context(), []Source{{Path: "build.tar", Dest: "www", Rules: &filter.Set{}, Files: leaves(text("a.html", "a time", 0o644), undated),
+			Want: func(files []File) { wanted = files }}}, Options{Links: KeepLinks, Fold: fold})
+		require.NoError(t, err)
+		c, now := tree.Content(), time.Date(2026, 6, 1, 8, 15, 0, 123, time.UTC)
+		digest := c.Tree()
+		c.Date(now)
+		c.Date(now.Add(time.Hour))
+		c.Want([]string{"www/b.html", "www/c.html"})
+		require.Equal(t, fold > 0, c.Folded())
+		require.Equal(t, []File{undated}, wanted)
+		require.Equal(t, digest, c.Tree())
+		require.Equal(t, now.Truncate(time.Second), entryOf(c, "www/b.html").ModTime)
+		require.Equal(t, now.Truncate(time.Second), c.Entries()[1].ModTime)
+		require.Equal(t, time.Date(2026, 5, 1, 6, 0, 0, 0, time.UTC), c.Entries()[0].ModTime)
+	})
 }
 
 func TestAListThatIsNoTreeIsRefused(t *testing.T) {

@@ -156,11 +156,7 @@ func (s *Session) resolve(ctx context.Context, c *Comparison, surveyed calls.ID)
 		return nil
 	}
 	if !s.Options.Trial && s.Options.Compare != ByTime {
-		sizes := make([]int64, len(open))
-		for i, path := range open {
-			at, _ := manifest.Find(c.Content.Entries(), path)
-			sizes[i] = c.Content.Entries()[at].Size
-		}
+		sizes, alike := sizesOf(c.Content.Each, open)
 		held, err := calls.Sized.On(ctx, s.Engine, calls.Sizing{Survey: surveyed, Sizes: sizes})
 		if errors.Is(err, calls.ErrForgotten) { // the connection was lost since
 			held, err = sizes, nil
@@ -168,10 +164,7 @@ func (s *Session) resolve(ctx context.Context, c *Comparison, surveyed calls.ID)
 		if err != nil {
 			return err
 		}
-		all, alike := open, map[int64]int{}
-		for i := range c.Content.Entries() {
-			alike[c.Content.Entries()[i].Size]++
-		}
+		all := open
 		open = nil
 		for i, path := range all {
 			if slices.Contains(held, sizes[i]) || alike[sizes[i]] > 1 {
@@ -180,6 +173,25 @@ func (s *Session) resolve(ctx context.Context, c *Comparison, surveyed calls.ID)
 		}
 	}
 	return c.Content.Resolve(ctx, open)
+}
+
+// sizesOf gives the sizes of files, which are sorted by path, and how many files of a content have each of these.
+func sizesOf(content manifest.Walk, paths []string) (sizes []int64, alike map[int64]int) {
+	alike = make(map[int64]int, len(paths))
+	content(func(e *manifest.Entry) bool {
+		if at := len(sizes); e.Path == paths[at] {
+			sizes = append(sizes, e.Size)
+			alike[e.Size] = 0
+		}
+		return len(sizes) < len(paths)
+	})
+	content(func(e *manifest.Entry) bool {
+		if n, is := alike[e.Size]; is {
+			alike[e.Size] = n + 1
+		}
+		return true
+	})
+	return sizes, alike
 }
 
 // checkHeld fails where the site does not hold what it should.

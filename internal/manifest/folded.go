@@ -1,6 +1,7 @@
 package manifest
 
 import (
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -14,9 +15,11 @@ type Folded struct {
 	rest   []Entry  // that make no piece yet
 	last   string   // the path that was added last
 	mixed  bool     // the paths are not in order
+	open   bool     // there is a file whose digest is not known
 	packed []byte   // room to pack a piece
 
 	mu     sync.Mutex
+	known  map[int]Digest  // of files, by index, whose digests were open
 	opened [32]openedPiece // those looked at last, by several who go on each at a place of his own
 	turn   int
 }
@@ -58,6 +61,7 @@ func (f *Folded) Add(entries []Entry) {
 	last := f.last
 	for i := range entries {
 		f.mixed, last = f.mixed || entries[i].Path <= last, entries[i].Path
+		f.open = f.open || entries[i].Kind == File && entries[i].Digest.IsZero()
 	}
 	f.last = strings.Clone(last) // it may be of a text with many
 	for len(entries) > 0 {
@@ -89,17 +93,45 @@ func (f *Folded) Folded() bool { return true }
 
 // Each calls visit with one entry after the other, until it tells that that is enough. Visit must not keep them.
 func (f *Folded) Each(visit func(e *Entry) bool) {
-	room := make([]Entry, 0, foldedPiece)
-	for _, piece := range f.pieces {
-		room = piece.unpackOwn(room[:0])
-		for i := range room {
-			if !visit(&room[i]) {
-				return
+	room, known, at := make([]Entry, 0, foldedPiece), f.allKnown(), 0
+	some := func(entries []Entry) bool {
+		for i := range entries {
+			if digest, is := known[at+i]; is {
+				entries[i].Digest = digest
+			}
+			if !visit(&entries[i]) {
+				return false
 			}
 		}
+		at += len(entries)
+		return true
 	}
-	Each(f.rest, visit)
+	for _, piece := range f.pieces {
+		if room = piece.unpackOwn(room[:0]); !some(room) {
+			return
+		}
+	}
+	some(append(room[:0], f.rest...))
 }
+
+// Know says what is in a file whose digest was open, by its index.
+func (f *Folded) Know(index int, digest Digest) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.known == nil {
+		f.known = map[int]Digest{}
+	}
+	f.known[index] = digest
+}
+
+func (f *Folded) allKnown() map[int]Digest {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return maps.Clone(f.known)
+}
+
+// Open tells whether there were files whose digests were open when they were added.
+func (f *Folded) Open() bool { return f.open }
 
 // Entries gives a list of them.
 func (f *Folded) Entries() []Entry {
@@ -107,17 +139,29 @@ func (f *Folded) Entries() []Entry {
 	for _, piece := range f.pieces {
 		out = piece.unpackOwn(out)
 	}
-	return append(out, f.rest...)
+	out = append(out, f.rest...)
+	for i, digest := range f.allKnown() {
+		out[i].Digest = digest
+	}
+	return out
 }
 
 // At gives an entry by its index. It is quick for those that are close to one that was asked for lately.
 func (f *Folded) At(index int) Entry {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	e := f.at(index)
+	if digest, is := f.known[index]; is {
+		e.Digest = digest
+	}
+	return e
+}
+
+func (f *Folded) at(index int) Entry {
 	number, in := index/foldedPiece, index%foldedPiece
 	if number == len(f.pieces) {
 		return f.rest[in]
 	}
-	f.mu.Lock()
-	defer f.mu.Unlock()
 	at := slices.IndexFunc(f.opened[:], func(p openedPiece) bool { return p.entries != nil && p.number == number })
 	if at < 0 {
 		at = f.turn

@@ -24,8 +24,8 @@ const LaterFrom = 32 << 20
 // Sized tells which of some sizes, in bytes, files have that the site or its record holds.
 func (s *Site) Sized(ctx context.Context, survey *Survey, sizes []int64) (held []int64, err error) {
 	there := map[int64]bool{}
-	for i := range survey.Found {
-		there[survey.Found[i].Size] = true
+	if err := s.eachFound(ctx, survey, func(f *diff.Found) { there[f.Size] = true }); err != nil {
+		return nil, err
 	}
 	if s.record != "" {
 		for _, store := range []string{kept, incoming} {
@@ -60,7 +60,10 @@ func (p *parcel) isOpen() bool { return p.change.Want.Digest.IsZero() }
 
 // isOpen tells whether any digest of what is wanted is open.
 func (plan *Plan) isOpen() bool {
-	return slices.ContainsFunc(plan.Result.Changes, func(c diff.Change) bool { return c.Sends() && c.Want.Digest.IsZero() }) // else it is listed
+	if plan.Unlisted != nil {
+		return plan.Unlisted.Open()
+	}
+	return slices.ContainsFunc(plan.Result.Changes, func(c diff.Change) bool { return c.Sends() && c.Want.Digest.IsZero() })
 }
 
 // close gives a parcel whose digest was open the digest that its sender found out, and the name that goes with it.
@@ -76,6 +79,9 @@ func (st *staging) close(ctx context.Context, p *parcel, content io.Reader) erro
 	st.mu.Lock()
 	defer st.mu.Unlock()
 	p.change.Want.Digest = digest
+	if st.plan.Unlisted != nil {
+		st.plan.Unlisted.Know(int(p.at), digest)
+	}
 	if st.fresh {
 		return nil
 	}

@@ -21,16 +21,14 @@ func (s *Site) CompareUnlisted(survey *Survey, want *manifest.Folded) (*diff.Res
 		return nil, nil
 	}
 	var (
-		err    error
-		listed bool
-		rule   = diff.Rule{Owners: map[manifest.Owner]diff.Owner{}}
+		err  error
+		rule = diff.Rule{Owners: map[manifest.Owner]diff.Owner{}}
 	)
 	want.Each(func(e *manifest.Entry) bool {
-		listed = e.Kind == manifest.File && e.Digest.IsZero()
 		err = errors.Join(s.apart("write", e.Path), s.addOwner(rule.Owners, e))
-		return !listed && err == nil
+		return err == nil
 	})
-	if listed || err != nil {
+	if err != nil {
 		return nil, err
 	}
 	result := &diff.Result{All: want}
@@ -121,11 +119,13 @@ func (st *staging) ask() (asked Asked, twins []twin, bytes int64) {
 			return true
 		}
 		bytes += e.Size
-		if first, double := seen.add(at, &e.Digest); double {
-			twins = append(twins, twin{first, at})
-		} else {
-			asked.Add(at)
+		if !e.Digest.IsZero() {
+			if first, double := seen.add(at, &e.Digest); double {
+				twins = append(twins, twin{first, at})
+				return true
+			}
 		}
+		asked.Add(at)
 		return true
 	})
 	return asked, twins, bytes
@@ -235,7 +235,7 @@ func (st *staging) single(index int) *parcel {
 		want   manifest.Entry
 	}{want: st.plan.at(index)}
 	one.change = diff.Change{Status: diff.New, Want: &one.want}
-	one.parcel = parcel{change: &one.change, copy: 1}
+	one.parcel = parcel{change: &one.change, copy: 1, at: int32(index)}
 	return &one.parcel
 }
 
