@@ -38,6 +38,7 @@ type Client struct {
 	asked    Asked
 
 	gathering gathering // files that are read
+	arriving  coming    // entries of an answer
 
 	another func(context.Context) (Stream, error) // gives another shell there (see Widen); may be nil
 	wide    sync.Once                             // see useWindow
@@ -149,8 +150,12 @@ func (c *Client) receiveAll() {
 		c.heard.Store(time.Now().UnixNano())
 		switch k {
 		case aliveFrame:
-		case contentFrame:
-			if err := c.gathering.add(payload); err != nil {
+		case contentFrame, entriesFrame:
+			add := c.gathering.add
+			if k == entriesFrame {
+				add = c.arriving.add
+			}
+			if err := add(payload); err != nil {
 				c.why = err
 				return
 			}
@@ -209,7 +214,18 @@ func (c *Client) Do(ctx context.Context, call calls.Any, question, answer any, w
 	case *calls.Staging:
 		return c.stage(ctx, asked, answer.(**site.Outcome), watch)
 	}
-	return c.call(ctx, call.Title(), question, take, listener(watch))
+	c.arriving.ask(calls.ID(c.calls + 1))
+	if err := c.call(ctx, call.Title(), question, take, listener(watch)); err != nil {
+		return err
+	}
+	var err error
+	switch to := answer.(type) {
+	case **site.Standing:
+		(*to).Entries, err = c.arriving.take(calls.ID(c.calls), (*to).Count)
+	case **site.Current:
+		(*to).Entries, err = c.arriving.take(calls.ID(c.calls), (*to).Count)
+	}
+	return err
 }
 
 // into gives what reads an answer into what it points to.

@@ -19,14 +19,16 @@ const (
 	entriesBytes = 256 << 10
 )
 
+// The same is done in the other direction with the entries of an answer. The number of the call is in the place of an ID.
+
 // sendEntries sends entries for a comparison, which each gives one after the other.
-func (c *Client) sendEntries(as calls.ID, each manifest.Walk) error {
+func (l *link) sendEntries(as calls.ID, each manifest.Walk) error {
 	var (
 		some  = make([]manifest.Entry, 0, frameEntries)
 		bytes int
 		err   error
 		send  = func() bool {
-			if err = c.send(entriesFrame, packEntries(as, some)); err != nil {
+			if err = l.send(entriesFrame, packEntries(as, some)); err != nil {
 				err = fmt.Errorf("%w: %w", farend.ErrLost, err)
 			}
 			some, bytes = some[:0], 0
@@ -53,8 +55,17 @@ func packEntries(as calls.ID, entries []manifest.Entry) []byte {
 type coming struct {
 	mu      sync.Mutex
 	as      calls.ID
+	asked   bool             // no others than those that were asked for are wanted
 	entries *manifest.Folded // nil: none have come
 	room    []manifest.Entry // for those of a frame
+	wrong   error            // with those that were asked for
+}
+
+// ask has those of one answer be wanted.
+func (c *coming) ask(as calls.ID) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.as, c.asked, c.entries, c.wrong = as, true, &manifest.Folded{}, nil
 }
 
 // add takes a frame of them. Those of an earlier comparison, which was given up, go.
@@ -63,14 +74,24 @@ func (c *coming) add(packed []byte) error {
 		return fmt.Errorf("%w: entries for no comparison", ErrProtocol)
 	}
 	as := calls.ID(binary.BigEndian.Uint64(packed))
-	text, err := contentUnpacker().DecodeAll(packed[8:], nil)
-	if err != nil {
-		return fmt.Errorf("%w: %w", ErrProtocol, err)
-	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	if c.asked {
+		if as == c.as && c.entries != nil && c.wrong == nil {
+			c.wrong = c.unpack(packed[8:])
+		}
+		return nil
+	}
 	if c.as != as || c.entries == nil {
 		c.as, c.entries = as, &manifest.Folded{}
+	}
+	return c.unpack(packed[8:])
+}
+
+func (c *coming) unpack(packed []byte) error {
+	text, err := contentUnpacker().DecodeAll(packed, nil)
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrProtocol, err)
 	}
 	if c.room, err = manifest.Packed(text).UnpackTo(c.room[:0]); err != nil {
 		return fmt.Errorf("%w: %w", ErrProtocol, err)
@@ -91,7 +112,12 @@ func (c *coming) take(as calls.ID, count int) (*manifest.Folded, error) {
 	if c.as == as && c.entries != nil {
 		out = c.entries
 	}
-	if c.entries, c.room = nil, nil; out.Len() != count {
+	wrong := c.wrong
+	c.entries, c.room, c.wrong = nil, nil, nil
+	switch {
+	case wrong != nil:
+		return nil, wrong
+	case out.Len() != count:
 		return nil, fmt.Errorf("%w: %d entries in the place of %d", ErrProtocol, out.Len(), count)
 	}
 	return out, nil

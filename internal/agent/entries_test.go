@@ -1,10 +1,11 @@
 package agent
 
 import (
+	"context"
 	"fmt"
-	"strings"
+	"os"
+	"path/filepath"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -12,67 +13,66 @@ import (
 	"tartine/internal/manifest"
 )
 
-// TestEntriesComeInFramesOfTheirOwn compares a content of which one frame cannot hold all, and then what has changed of it.
-func TestEntriesComeInFramesOfTheirOwn(t *testing.T) {
-	client := session(t, t.TempDir())
-	c := content{}
-	for i := range frameEntries + 700 {
-		c[fmt.Sprintf("d%d/%s%d.html", i/50, strings.Repeat("long ", i%40), i)] = fmt.Sprint("page ", i)
+// TestEntriesOfAnAnswerAreThoseThatWereAskedFor has a far end say what stands there, and send what it should not.
+func TestEntriesOfAnAnswerAreThoseThatWereAskedFor(t *testing.T) {
+	entry := func(path string) []manifest.Entry {
+		return []manifest.Entry{{Path: path, Size: 1, Attributes: manifest.Attributes{Mode: 0o644}}}
 	}
-	for range 2 { // for a comparison that was given up before it was asked for
-		some := &unlisted{entries: c.entries()[:frameEntries+1]}
-		require.NoError(t, client.sendEntries(calls.NewID(), some.Each))
+	of := func(call calls.ID, path string) []byte { return frameOf(entriesFrame, packEntries(call, entry(path))) }
+	answer := func(count int) []byte {
+		return messageOf(message{Call: 2, Body: must(encoding.Marshal(map[string]int{"count": count}))})
 	}
-	require.Equal(t, len(c), c.deploy(t, client).SentFiles)
-	for i := range 60 {
-		c[fmt.Sprintf("d%d/more", i)] = "more"
-	}
-	require.Equal(t, 1, c.deploy(t, client).SentFiles, "it is the same in each folder")
-}
-
-func TestEntriesThatDoNotAddUpAreRefused(t *testing.T) {
-	for name, frame := range map[string][]byte{
-		"short":              {1, 2, 3},
-		"not packed":         append(make([]byte, 8), 'x'),
-		"of nothing":         packer().EncodeAll([]byte{9, 9}, make([]byte, 8)),
-		"a path that climbs": packEntries(2, []manifest.Entry{{Path: "../x"}}),
+	stands, err := calls.Stands.On(t.Context(), hearing(t, of(1, "of a call that was given up"), of(2, "a"), of(2, "b"), answer(2)), nil)
+	require.NoError(t, err)
+	require.Equal(t, append(entry("a"), entry("b")...), stands.Entries.Entries())
+	stands, err = calls.Stands.On(t.Context(), hearing(t, answer(0)), nil)
+	require.NoError(t, err)
+	require.Empty(t, stands.Entries.Entries())
+	now, err := calls.Current.On(t.Context(), hearing(t, of(2, "a"), answer(1)), calls.None{})
+	require.NoError(t, err)
+	require.Equal(t, entry("a"), now.Entries.Entries())
+	for name, said := range map[string][][]byte{
+		"fewer than it says":   {of(2, "a"), answer(2)},
+		"more than it says":    {of(2, "a"), of(2, "b"), answer(1)},
+		"out of the root":      {of(2, "../a"), answer(1)},
+		"what is not packed":   {frameOf(entriesFrame, append(packEntries(2, nil)[:8], 1, 2, 3)), answer(0)},
+		"after such a frame":   {of(2, "../a"), of(2, "b"), answer(1)},
+		"of no call":           {frameOf(entriesFrame, []byte{1}), answer(0)},
+		"of another call only": {of(3, "a"), answer(1)},
 	} {
-		var c coming
-		require.ErrorIs(t, c.add(frame), ErrProtocol, name)
+		_, err := calls.Stands.On(t.Context(), hearing(t, said...), nil)
+		require.ErrorIs(t, err, ErrProtocol, name)
 	}
-	var c coming
-	require.NoError(t, c.add(packEntries(2, content{"a": "a", "b": "b"}.entries())))
-	_, err := c.take(3, 2)
-	require.ErrorIs(t, err, ErrProtocol, "they are of another comparison")
-	require.NoError(t, c.add(packEntries(2, content{"a": "a", "b": "b"}.entries())))
-	require.NoError(t, c.add(packEntries(4, content{"c": "c"}.entries())))
-	some, err := c.take(4, 1)
-	require.NoError(t, err)
-	require.Equal(t, "c", some.At(0).Path)
-	_, err = c.take(4, 1)
-	require.ErrorIs(t, err, ErrProtocol, "they are taken once")
-	none, err := c.take(5, 0)
-	require.NoError(t, err)
-	require.Zero(t, none.Len())
 }
 
-func TestEntriesThatNeverEndAreRefused(t *testing.T) {
-	c := coming{as: 2, entries: manifest.Fold(make([]manifest.Entry, manifest.MostPacked))}
-	require.ErrorIs(t, c.add(packEntries(2, content{"a": "a"}.entries())), ErrProtocol)
-}
-
-// TestALargeFileUsesTheWindow has less content under way as long as files are small, and never more than the far end takes.
-func TestALargeFileUsesTheWindow(t *testing.T) {
-	client := session(t, t.TempDir())
-	credit := func() int64 {
-		client.credit.mu.Lock()
-		defer client.credit.mu.Unlock()
-		return client.credit.left
+// TestManyEntriesOfAnAnswerComeInOrder takes more than one frame has, and what is said of the record.
+func TestManyEntriesOfAnAnswerComeInOrder(t *testing.T) {
+	c := content{}
+	for i := range 2*frameEntries + 7 {
+		c[fmt.Sprintf("species/%02d/%05d.html", i/1000, i)] = fmt.Sprint("species ", i)
 	}
-	c := content{"a": "a", "b": "b"}
+	dir := t.TempDir()
+	client := session(t, dir)
 	c.deploy(t, client)
-	require.Eventually(t, func() bool { return credit() == narrow }, 5*time.Second, time.Millisecond)
-	c["plate"], c["another"] = strings.Repeat("gannet", 1<<20), strings.Repeat("plate ", 1<<20)
-	c.deploy(t, client)
-	require.Eventually(t, func() bool { return credit() == window }, 5*time.Second, time.Millisecond)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "www", "species", "00", "00001.html"), []byte("altered"), 0o644))
+	require.NoError(t, os.Remove(filepath.Join(dir, "www", "species", "04", "04000.html")))
+	now, err := calls.Current.On(t.Context(), client, calls.None{})
+	require.NoError(t, err)
+	require.Equal(t, []int{1, len(c), len(c)}, []int{now.Number, now.Count, now.Entries.Len()})
+	require.True(t, now.Entries.InOrder())
+	require.Equal(t, []string{"species/00/00001.html"}, now.Altered)
+	require.Equal(t, []string{"species/04/04000.html"}, now.Missing)
+	stands, err := calls.Stands.On(t.Context(), client, nil)
+	require.NoError(t, err)
+	require.Equal(t, len(c)-1, stands.Entries.Len())
+	require.True(t, stands.Entries.InOrder())
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, err = calls.Stands.On(ctx, client, nil)
+	require.ErrorIs(t, err, context.Canceled)
+	_, err = calls.Stands.On(t.Context(), client, []string{"none"})
+	require.Error(t, err)
+	stands, err = calls.Stands.On(t.Context(), client, []string{"species/04"})
+	require.NoError(t, err)
+	require.Equal(t, len(c)-4001, stands.Count)
 }

@@ -22,8 +22,8 @@ func (h heard) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// gathered asks a far end for the files a and b, which says so.
-func gathered(t *testing.T, said ...[]byte) ([]calls.Gathered, error) {
+// hearing gives the client of a far end that says something when it is asked for the first time.
+func hearing(t *testing.T, said ...[]byte) *Client {
 	t.Helper()
 	in, out := io.Pipe()
 	asked := make(heard, 100)
@@ -40,8 +40,14 @@ func gathered(t *testing.T, said ...[]byte) ([]calls.Gathered, error) {
 	}()
 	client, err := Connect(t.Context(), in, asked, in, "test", Root{Path: "www"})
 	require.NoError(t, err)
-	defer client.Close()
-	return calls.Gather.On(t.Context(), client, []string{"a", "b"})
+	t.Cleanup(func() { client.Close() })
+	return client
+}
+
+// gathered asks a far end for the files a and b, which says so.
+func gathered(t *testing.T, said ...[]byte) ([]calls.Gathered, error) {
+	t.Helper()
+	return calls.Gather.On(t.Context(), hearing(t, said...), []string{"a", "b"})
 }
 
 // filesOf is a frame with files in it, for a call.

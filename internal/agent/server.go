@@ -230,6 +230,7 @@ func (s *server) do(ctx context.Context, m *message) (any, error) {
 		<-s.unfolding
 		s.unfolding = nil
 	}
+	s.here.Passed = func(entries []manifest.Entry) error { return s.sendEntries(calls.ID(m.Call), manifest.Listed(entries)) }
 	progress := s.progress(m.Call)
 	defer progress.stop()
 	switch m.Method {

@@ -64,11 +64,11 @@ func across[Q, A any](t *testing.T, call *Call[Q, A], at *Here, question Q) (ans
 func TestAnOperationIsOneEntry(t *testing.T) {
 	type asked struct{ Folder string }
 	count := &Call[asked, int]{Name: "count", Run: func(ctx context.Context, h *Here, q asked, _ *site.Watch) (int, error) {
-		found, err := h.Site.Stands(ctx, []string{q.Folder}, nil)
+		found, err := h.Site.Stands(ctx, []string{q.Folder}, nil, nil)
 		if err != nil {
 			return 0, err
 		}
-		return len(found.Entries), nil
+		return found.Count, nil
 	}}
 	at := engine(t, "index.html", "log/may.html", "log/june.html")
 	here, err := count.On(t.Context(), at, asked{"log"})
@@ -124,8 +124,19 @@ func TestAnswersCrossAConnectionWhole(t *testing.T) {
 	require.NoError(t, err)
 	there, err := across(t, Stands, at, nil)
 	require.NoError(t, err)
-	require.Equal(t, len(here.Entries), len(there.Entries))
-	require.Equal(t, here.Entries[1].Digest, there.Entries[1].Digest)
+	require.Equal(t, []int{2, 2, 2}, []int{here.Count, here.Entries.Len(), there.Count})
+	var passed []string
+	at.Passed = func(entries []manifest.Entry) error {
+		for i := range entries {
+			passed = append(passed, entries[i].Path)
+		}
+		return nil
+	}
+	there, err = Stands.On(t.Context(), at, nil)
+	require.NoError(t, err)
+	require.Nil(t, there.Entries, "they were handed on")
+	require.Equal(t, []string{"index.html", "log/may.html"}, passed)
+	at.Passed = nil
 
 	part, err := across(t, Read, at, Range{"index.html", 6})
 	require.NoError(t, err)

@@ -10,26 +10,21 @@ import (
 // Current gives what the last deployment recorded, and how what is there differs from it.
 var Current = &Call[None, *site.Current]{Name: "current", Pack: packCurrent, Unpack: unpackCurrent,
 	Run: func(ctx context.Context, h *Here, _ None, watch *site.Watch) (*site.Current, error) {
-		return h.Site.Current(ctx, watch.Bytes)
+		return h.Site.Current(ctx, watch.Bytes, h.Passed)
 	}}
 
-// current is a site.Current as it crosses a connection.
+// current is a site.Current as it crosses a connection, behind its entries.
 type current struct {
-	Recorded   bool             `cbor:"recorded"`
-	Entries    manifest.Packed  `cbor:"entries,omitempty"`
-	Origin     *manifest.Origin `cbor:"origin,omitempty"`
 	Number     int              `cbor:"number"`
+	Count      int              `cbor:"count"`
+	Origin     *manifest.Origin `cbor:"origin,omitempty"`
 	Missing    []string         `cbor:"missing,omitempty"`
 	Altered    []string         `cbor:"altered,omitempty"`
 	Unfinished bool             `cbor:"unfinished,omitempty"`
 }
 
 func packCurrent(c *site.Current) any {
-	out := current{Number: c.Number, Missing: c.Missing, Altered: c.Altered, Unfinished: c.Unfinished}
-	if c.Manifest != nil {
-		out.Recorded, out.Entries, out.Origin = true, manifest.Pack(c.Manifest.Entries), c.Manifest.Origin
-	}
-	return out
+	return current{Number: c.Number, Count: c.Count, Origin: c.Origin, Missing: c.Missing, Altered: c.Altered, Unfinished: c.Unfinished}
 }
 
 func unpackCurrent(read func(any) error) (*site.Current, error) {
@@ -37,14 +32,5 @@ func unpackCurrent(read func(any) error) (*site.Current, error) {
 	if err := read(&form); err != nil {
 		return nil, err
 	}
-	out := &site.Current{Number: form.Number, Missing: form.Missing, Altered: form.Altered, Unfinished: form.Unfinished}
-	if !form.Recorded {
-		return out, nil
-	}
-	entries, err := form.Entries.Unpack()
-	if err == nil {
-		err = manifest.Check(entries)
-	}
-	out.Manifest = &manifest.Manifest{Entries: entries, Origin: form.Origin}
-	return out, err
+	return &site.Current{Number: form.Number, Count: form.Count, Origin: form.Origin, Missing: form.Missing, Altered: form.Altered, Unfinished: form.Unfinished}, nil
 }

@@ -22,7 +22,7 @@ var (
 	// Stands lists what is at some paths and below them; none: everything.
 	Stands = &Call[[]string, *site.Standing]{Name: "stands", Pack: packStanding, Unpack: unpackStanding,
 		Run: func(ctx context.Context, h *Here, paths []string, watch *site.Watch) (*site.Standing, error) {
-			return h.Site.Stands(ctx, paths, watch.Bytes)
+			return h.Site.Stands(ctx, paths, watch.Bytes, h.Passed)
 		}}
 	// List lists names at the site, and what the record says of them.
 	List = &Call[*site.Listing, []site.Listed]{Name: "list", Pack: packListed, Unpack: unpackListed,
@@ -35,11 +35,11 @@ var (
 	Read = &Call[Range, Content]{Name: "read", Run: read}
 )
 
-// standing is a site.Standing as it crosses a connection.
+// standing is a site.Standing as it crosses a connection, behind its entries.
 type standing struct {
-	Entries manifest.Packed `cbor:"entries"`
-	Raw     []rawEntry      `cbor:"raw,omitempty"`
-	Left    []Failure       `cbor:"left,omitempty"`
+	Count int        `cbor:"count"`
+	Raw   []rawEntry `cbor:"raw,omitempty"`
+	Left  []Failure  `cbor:"left,omitempty"`
 }
 
 // rawEntry is a file whose path is not valid UTF-8.
@@ -53,7 +53,7 @@ type rawEntry struct {
 }
 
 func packStanding(found *site.Standing) any {
-	out := standing{Entries: manifest.Pack(found.Entries), Left: WireFailures(found.Left)}
+	out := standing{Count: found.Count, Left: WireFailures(found.Left)}
 	for _, e := range found.Raw {
 		out.Raw = append(out.Raw, rawEntry{Path: []byte(e.Path), Size: e.Size, Mode: uint32(e.Mode.Perm()),
 			Digest: e.Digest, Time: e.ModTime.UnixNano()})
@@ -66,11 +66,7 @@ func unpackStanding(read func(any) error) (*site.Standing, error) {
 	if err := read(&form); err != nil {
 		return nil, err
 	}
-	found, err := form.Entries.Unpack()
-	if err != nil {
-		return nil, err
-	}
-	out := &site.Standing{Entries: found, Left: Failures(form.Left)}
+	out := &site.Standing{Count: form.Count, Left: Failures(form.Left)}
 	for _, e := range form.Raw {
 		if err := manifest.CheckBytes(string(e.Path)); err != nil || e.Size < 0 {
 			return nil, fmt.Errorf("a file that is called %q", e.Path)

@@ -24,6 +24,8 @@ type Here struct {
 	Site *site.Site
 	// Surveyed is called with each survey; nil: nothing is to be done.
 	Surveyed func(ctx context.Context, survey *site.Survey) error
+	// Passed takes the entries of an answer that has very many, where they cross a connection before it; nil: they are in it.
+	Passed site.Taking
 
 	turn     sync.Mutex
 	survey   *site.Survey

@@ -305,7 +305,7 @@ func (h *hand) stands(ctx context.Context, paths []string) ([]manifest.Entry, er
 	if len(there.Left) > 0 {
 		return nil, usageError(fmt.Sprintf("%s cannot be moved or changed by hand: %v", render.Name(there.Left[0].Path), there.Left[0].Err), "")
 	}
-	return there.Entries, nil
+	return there.Entries.Entries(), nil
 }
 
 func (a *app) mvCommand() *cobra.Command {

@@ -13,7 +13,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tartine/internal/fsys"
-	"tartine/internal/manifest"
 )
 
 // scanLater scans a folder, whose files of ten bytes and more keep their digests open.
@@ -24,24 +23,6 @@ func scanLater(t *testing.T, dir string, cache *Cache, fold int) *Tree {
 	require.NoError(t, err)
 	require.Equal(t, fold > 0, out.isFolded())
 	return out
-}
-
-// entryOf gives an entry of a content, which stays as it is.
-func entryOf(c *Content, path string) (out manifest.Entry) {
-	c.Each(func(e *manifest.Entry) bool {
-		if e.Path == path {
-			out = *e
-		}
-		return true
-	})
-	return out
-}
-
-// inAListAndFoldedUp runs a test with contents of which there is a list, and such of which there is none.
-func inAListAndFoldedUp(t *testing.T, test func(t *testing.T, fold int)) {
-	for name, fold := range map[string]int{"in a list": 0, "folded up": 1} {
-		t.Run(name, func(t *testing.T) { test(t, fold) })
-	}
 }
 
 func TestALargeFileIsLookedAtAndDigestedWhenItIsSent(t *testing.T) {

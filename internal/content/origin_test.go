@@ -92,6 +92,24 @@ func TestASourceIsAListOfFiles(t *testing.T) {
 	require.False(t, explained[0].Taken)
 }
 
+// entryOf gives an entry of a content, which stays as it is.
+func entryOf(c *Content, path string) (out manifest.Entry) {
+	c.Each(func(e *manifest.Entry) bool {
+		if e.Path == path {
+			out = *e
+		}
+		return true
+	})
+	return out
+}
+
+// inAListAndFoldedUp runs a test with contents of which there is a list, and such of which there is none.
+func inAListAndFoldedUp(t *testing.T, test func(t *testing.T, fold int)) {
+	for name, fold := range map[string]int{"in a list": 0, "folded up": 1} {
+		t.Run(name, func(t *testing.T) { test(t, fold) })
+	}
+}
+
 // TestWhatAnArchiveHoldsIsDated has a file that no time is known of, and is told which files are wanted of it.
 func TestWhatAnArchiveHoldsIsDated(t *testing.T) {
 	inAListAndFoldedUp(t, func(t *testing.T, fold int) {

@@ -156,14 +156,15 @@ func (a *Adoption) lookAt(ctx context.Context, engine calls.Engine, paths []stri
 	if err != nil {
 		return err
 	}
+	entries := there.Entries.Entries()
 	kept := a.Taken[:0]
 	for _, t := range a.Taken {
 		if t.Found == nil {
 			kept = append(kept, t)
 			continue
 		}
-		if i, found := manifest.Find(there.Entries, t.Path()); found {
-			t.Entry = &there.Entries[i]
+		if i, found := manifest.Find(entries, t.Path()); found {
+			t.Entry = &entries[i]
 			kept = append(kept, t)
 			continue
 		}

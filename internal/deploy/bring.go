@@ -45,13 +45,14 @@ func (f *Fetch) Run(ctx context.Context, s calls.Engine, watch *site.Watch) (*Fe
 		if err != nil {
 			mu.Lock()
 			defer mu.Unlock()
-			out.Failed = append(out.Failed, site.Failure{Path: f.entries[i].Path, Err: err})
+			out.Failed = append(out.Failed, site.Failure{Path: f.entries.At(i).Path, Err: err})
 			return
 		}
+		e := f.entries.At(i)
 		files.Add(1)
-		size.Add(f.entries[i].Size)
+		size.Add(e.Size)
 		if watch.File != nil {
-			watch.File(f.entries[i].Path, f.entries[i].Size)
+			watch.File(e.Path, e.Size)
 		}
 	}
 	durable, done := f.syncer()
@@ -93,7 +94,7 @@ func (f *Fetch) batches(todo []int) (small [][]int, others []int) {
 		size  int64
 	)
 	for _, i := range todo {
-		e := &f.entries[i]
+		e := f.entries.At(i)
 		if e.Kind != manifest.File || e.Size > site.MostGathered {
 			others = append(others, i)
 			continue
@@ -131,7 +132,7 @@ func (f *Fetch) gather(ctx context.Context, s calls.Engine, batches [][]int, wat
 		for _, batch := range batches {
 			paths := make([]string, len(batch))
 			for at, i := range batch {
-				paths[at] = f.entries[i].Path
+				paths[at] = f.entries.At(i).Path
 			}
 			files, err := calls.Gather.On(ctx, s, paths)
 			if err == nil && len(files) != len(paths) {
@@ -181,12 +182,12 @@ func (f *Fetch) place(ctx context.Context, in *folderHere, p piece, watch *site.
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		e, err := &f.entries[i], p.files[at].Err
+		e, err := f.entries.At(i), p.files[at].Err
 		if err == nil && digests[at] != e.Digest {
 			err = errDigest
 		}
 		if err == nil {
-			err = f.put(in, i, func(file io.Writer) error {
+			err = f.put(in, &e, i, func(file io.Writer) error {
 				_, err := io.MultiWriter(file, told(watch)).Write(contents[at])
 				return err
 			})
@@ -215,24 +216,25 @@ func (f *Fetch) single(ctx context.Context, s calls.Engine, others []int, watch 
 
 // other puts in its place what is no small file.
 func (f *Fetch) other(ctx context.Context, s calls.Engine, i int, watch *site.Watch) error {
-	e, name := &f.entries[i], filepath.FromSlash(f.names[i])
+	e := f.entries.At(i)
+	name := f.name(&e)
 	if e.Kind == manifest.Dir {
-		return f.root.MkdirAll(name, 0o755)
+		return f.root.MkdirAll(filepath.FromSlash(name), 0o755)
 	}
 	in := folderHere{of: f}
 	defer in.leave()
 	if e.Kind == manifest.Link {
-		if f.leadsOut(f.names[i]) {
+		if f.leadsOut(name) {
 			return errLeads
 		}
-		return in.replace(f.names[i], i, func(root *os.Root, aside string) error { return root.Symlink(e.Link, aside) })
+		return in.replace(name, i, func(root *os.Root, aside string) error { return root.Symlink(e.Link, aside) })
 	}
 	content, err := calls.Open(ctx, s, e.Path)
 	if err != nil {
 		return err
 	}
 	defer content.Close()
-	return f.put(&in, i, func(file io.Writer) error {
+	return f.put(&in, &e, i, func(file io.Writer) error {
 		hash := sha256.New()
 		_, err := fsys.Copy(ctx, io.MultiWriter(file, hash, told(watch)), content)
 		if err == nil && manifest.Digest(hash.Sum(nil)) != e.Digest {
@@ -243,13 +245,12 @@ func (f *Fetch) other(ctx context.Context, s calls.Engine, i int, watch *site.Wa
 }
 
 // put puts a file in its place, which write is given to write.
-func (f *Fetch) put(in *folderHere, i int, write func(file io.Writer) error) error {
-	e := &f.entries[i]
+func (f *Fetch) put(in *folderHere, e *manifest.Entry, i int, write func(file io.Writer) error) error {
 	mode := e.Mode.Perm() & 0o755
 	if mode == 0 {
 		mode = 0o644
 	}
-	return in.replace(f.names[i], i, func(root *os.Root, aside string) error {
+	return in.replace(f.name(e), i, func(root *os.Root, aside string) error {
 		file, err := root.OpenFile(aside, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode|0o600)
 		if err != nil {
 			return err

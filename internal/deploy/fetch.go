@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"sort"
 	"strconv"
 	"strings"
 	"sync"
@@ -29,17 +30,17 @@ type Fetch struct {
 	Jobs int      // files in flight at once
 	From []string // paths of the site; none: everything
 
-	entries []manifest.Entry
-	names   []string // where each entry goes, below Into
+	entries *manifest.Folded // what is there, sorted by path, and behind it files whose paths are no UTF-8
+	sorted  int              // how many are sorted
+	links   map[string]string
 	root    *os.Root
 	same    int
-	open    []int                 // entries of files that are here with the same size, which nobody has read yet
-	left    []site.Failure        // what is there and cannot be brought
-	way     map[string]bool       // names here that must go before anything can come, since folders and files are in each other's place
-	gone    map[string]bool       // folders that are not here
-	at      func() map[string]int // entries by their names here, for those who ask
-	folders *sync.Map             // those that are here, as far as is known
-	syncs   bool                  // all is made durable in one step at the end
+	open    []int           // entries of files that are here with the same size, which nobody has read yet
+	left    []site.Failure  // what is there and cannot be brought
+	way     map[string]bool // names here that must go before anything can come, since folders and files are in each other's place
+	gone    map[string]bool // folders that are not here
+	folders *sync.Map       // those that are here, as far as is known
+	syncs   bool            // all is made durable in one step at the end
 
 	Missing  []int // entries that do not exist here
 	Replaced []int // entries that are here otherwise
@@ -75,45 +76,70 @@ func NewFetch(ctx context.Context, s calls.Engine, f Fetch, told func(bytes int6
 	if f.root, err = os.OpenRoot(f.Into); err != nil {
 		return nil, err
 	}
-	f.folders, f.way, f.gone, f.at = &sync.Map{}, map[string]bool{}, map[string]bool{}, sync.OnceValue(f.byName)
-	for _, e := range slices.Concat(stands.Entries, stands.Raw) {
-		if err := manifest.CheckBytes(e.Path); err != nil { // the far end is not trusted with this machine
-			f.root.Close()
-			return nil, fmt.Errorf("the site names %q: %w", e.Path, err)
-		}
-		name := e.Path
-		if f.As != "" {
-			name = f.As + strings.TrimPrefix(e.Path, f.From[0])
-		}
-		f.add(e, name)
+	f.folders, f.way, f.gone, f.links = &sync.Map{}, map[string]bool{}, map[string]bool{}, map[string]string{}
+	if err = f.takeAll(stands); err == nil {
+		err = f.compare(ctx)
 	}
-	if err := f.compare(ctx); err != nil {
+	if err != nil {
 		f.root.Close()
 		return nil, err
 	}
 	return &f, nil
 }
 
+// takeAll takes what is at the site.
+func (f *Fetch) takeAll(stands *site.Standing) (err error) {
+	f.entries, f.sorted = stands.Entries, stands.Entries.Len()
+	if !f.entries.InOrder() {
+		return errors.New("what the site names is not in order")
+	}
+	f.entries.Add(stands.Raw)
+	at := 0
+	f.entries.Each(func(e *manifest.Entry) bool {
+		if err = manifest.CheckBytes(e.Path); err != nil { // the far end is not trusted with this machine
+			err = fmt.Errorf("the site names %q: %w", e.Path, err)
+			return false
+		}
+		f.add(e, at)
+		at++
+		return true
+	})
+	return err
+}
+
+// name gives where an entry goes, below Into.
+func (f *Fetch) name(e *manifest.Entry) string {
+	if f.As == "" {
+		return e.Path
+	}
+	return f.As + strings.TrimPrefix(e.Path, f.From[0])
+}
+
 // Close lets go of the folder.
 func (f *Fetch) Close() error { return f.root.Close() }
 
 // Path gives where an entry goes.
-func (f *Fetch) Path(i int) string { return filepath.Join(f.Into, filepath.FromSlash(f.names[i])) }
+func (f *Fetch) Path(i int) string {
+	e := f.entries.At(i)
+	return filepath.Join(f.Into, filepath.FromSlash(f.name(&e)))
+}
 
 // Bytes gives how many bytes are to come.
 func (f *Fetch) Bytes() (bytes int64) {
 	for _, list := range [][]int{f.Missing, f.Replaced} {
 		for _, i := range list {
-			bytes += f.entries[i].Size
+			bytes += f.entries.At(i).Size
 		}
 	}
 	return bytes
 }
 
-func (f *Fetch) add(e manifest.Entry, name string) {
-	at := len(f.entries)
-	f.entries, f.names = append(f.entries, e), append(f.names, name)
-	switch stands, equal, open := f.here(&e, name, f.lookAt(e.Kind, name)); {
+func (f *Fetch) add(e *manifest.Entry, at int) {
+	name := f.name(e)
+	if e.Kind == manifest.Link {
+		f.links[strings.Clone(name)] = e.Link
+	}
+	switch stands, equal, open := f.here(e, name, f.lookAt(e.Kind, name)); {
 	case open:
 		f.open = append(f.open, at)
 	case equal:
@@ -137,10 +163,11 @@ func (f *Fetch) compare(ctx context.Context) error {
 	defer here.Close()
 	names, equal := make([]string, len(f.open)), make([]bool, len(f.open))
 	for i, at := range f.open {
-		names[i] = f.names[at]
+		e := f.entries.At(at)
+		names[i] = f.name(&e)
 	}
 	if _, err := fsys.Digests(ctx, here, names, f.Jobs, func(i int, digest manifest.Digest, err error) {
-		equal[i] = err == nil && digest == f.entries[f.open[i]].Digest
+		equal[i] = err == nil && digest == f.entries.At(f.open[i]).Digest
 	}); err != nil {
 		return err
 	}
@@ -165,6 +192,7 @@ func (f *Fetch) lookAt(kind manifest.Kind, name string) fs.FileInfo {
 			break
 		}
 		info, err := f.root.Stat(filepath.FromSlash(dir))
+		dir := strings.Clone(dir) // it is part of a text with others
 		f.way[dir], f.gone[dir] = err == nil && !info.IsDir(), errors.Is(err, fs.ErrNotExist)
 	}
 	if f.gone[above] {
@@ -175,7 +203,7 @@ func (f *Fetch) lookAt(kind manifest.Kind, name string) fs.FileInfo {
 		return nil
 	}
 	if info.IsDir() != (kind == manifest.Dir) {
-		f.way[name] = true
+		f.way[strings.Clone(name)] = true
 	}
 	return info
 }
@@ -243,20 +271,33 @@ func (f *Fetch) here(e *manifest.Entry, name string, info fs.FileInfo) (stands, 
 	return true, false, info.Mode().IsRegular() && info.Size() == e.Size
 }
 
-func (f *Fetch) byName() map[string]int {
-	out := make(map[string]int, len(f.names))
-	for i, name := range f.names {
-		out[name] = i
+// brings tells whether something is fetched that gets a name.
+func (f *Fetch) brings(name string) bool {
+	is := func(i int) int {
+		e := f.entries.At(i)
+		return strings.Compare(f.name(&e), name)
 	}
-	return out
+	at := sort.Search(f.sorted, func(i int) bool { return is(i) >= 0 })
+	if at < f.sorted && is(at) == 0 {
+		return true
+	}
+	for i := f.sorted; i < f.entries.Len(); i++ {
+		if is(i) == 0 {
+			return true
+		}
+	}
+	return false
 }
 
 // leadsOut tells whether a link would lead out of the folder: followed step by step, through the links that are
 // fetched, and those that are here where nothing is fetched in their place.
 func (f *Fetch) leadsOut(name string) bool {
 	return manifest.LeadsOut(name, func(path string) (string, bool) {
-		if i, fetched := f.at()[path]; fetched {
-			return f.entries[i].Link, f.entries[i].Kind == manifest.Link
+		if link, fetched := f.links[path]; fetched {
+			return link, true
+		}
+		if f.brings(path) {
+			return "", false
 		}
 		target, err := f.root.Readlink(filepath.FromSlash(path))
 		return filepath.ToSlash(target), err == nil

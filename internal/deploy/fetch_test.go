@@ -54,7 +54,7 @@ func (s shelf) standing() *site.Standing {
 		}
 	}
 	slices.SortFunc(out, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
-	return &site.Standing{Entries: out}
+	return &site.Standing{Entries: manifest.Fold(out)}
 }
 
 // fetch brings everything into the folder "into" of a place.

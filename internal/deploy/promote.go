@@ -95,12 +95,15 @@ func (p *Promotion) Files(ctx context.Context) ([]content.File, error) {
 	if now.Unfinished {
 		return nil, &DriftError{p.From, []string{"a publish there was interrupted, or is under way"}}
 	}
-	if now.Manifest == nil {
+	if now.Number == 0 {
 		return p.unrecorded(ctx)
 	}
-	m := now.Manifest
-	p.Promoted, p.Origin = &manifest.Promoted{From: p.From, Deployment: now.Number, Tree: m.Tree()}, m.Origin
-	return p.settle(ctx, m.Entries, now)
+	tree, err := manifest.CheckedTree(now.Entries.Each) // the far end is not trusted with this machine
+	if err != nil {
+		return nil, fmt.Errorf("what is recorded at %s: %w", p.From, err)
+	}
+	p.Promoted, p.Origin = &manifest.Promoted{From: p.From, Deployment: now.Number, Tree: tree}, now.Origin
+	return p.settle(ctx, now.Entries.Entries(), now)
 }
 
 // settle applies what is to become of drift.
@@ -137,8 +140,9 @@ func (p *Promotion) settle(ctx context.Context, entries []manifest.Entry, now *s
 }
 
 func (p *Promotion) files(stands *site.Standing) (out []content.File) {
-	for i := range stands.Entries {
-		out = append(out, &promoted{p, &stands.Entries[i], false})
+	entries := stands.Entries.Entries()
+	for i := range entries {
+		out = append(out, &promoted{p, &entries[i], false})
 	}
 	return out
 }
@@ -152,7 +156,7 @@ func (p *Promotion) unrecorded(ctx context.Context) ([]content.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	p.Promoted = &manifest.Promoted{From: p.From, Tree: (&manifest.Manifest{Entries: stands.Entries}).Tree()}
+	p.Promoted = &manifest.Promoted{From: p.From, Tree: manifest.TreeOf(stands.Entries.Each)}
 	return p.files(stands), nil
 }
 

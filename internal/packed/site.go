@@ -147,7 +147,7 @@ func (s *Site) Do(ctx context.Context, call calls.Any, question, answer any, wat
 	case calls.Any(calls.Current):
 		now := &site.Current{}
 		if s.recorded != nil {
-			now.Number, now.Manifest = 1, &manifest.Manifest{Entries: s.recorded}
+			now.Number, now.Count, now.Entries = 1, len(s.recorded), manifest.Fold(s.recorded)
 		}
 		*answer.(**site.Current) = now
 	case calls.Any(calls.Deployment):

@@ -17,7 +17,8 @@ import (
 
 // Standing is what is at a site.
 type Standing struct {
-	Entries []manifest.Entry // sorted by path
+	Count   int              // of the entries
+	Entries *manifest.Folded // sorted by path; nil where they were handed on
 	Raw     []manifest.Entry // files whose paths are no UTF-8
 	Left    []Failure        // what is there, too, and cannot be brought, and why
 }
@@ -25,8 +26,8 @@ type Standing struct {
 // Stands gives what is at some paths and below them, with the digests of all files, in the order of their paths; no
 // paths mean everything. A file that could not be read has a digest of zero. Folders are listed when nothing exists in
 // them. It fails with fs.ErrNotExist for a path at which nothing exists. Told is called with bytes as they are read,
-// perhaps from several goroutines; it may be nil.
-func (s *Site) Stands(ctx context.Context, paths []string, told func(bytes int64)) (*Standing, error) {
+// perhaps from several goroutines. Take is called with the entries, some at a time, which it must not keep. Both may be nil.
+func (s *Site) Stands(ctx context.Context, paths []string, told func(bytes int64), take Taking) (*Standing, error) {
 	for _, p := range paths {
 		if err := manifest.CheckPath(p); err != nil {
 			return nil, &fs.PathError{Op: "find", Path: p, Err: err}
@@ -51,9 +52,14 @@ func (s *Site) Stands(ctx context.Context, paths []string, told func(bytes int64
 	}
 	var (
 		out  = &Standing{}
-		open []int // files of which the digest is not known
+		give = giving{take: take}
+		open []int // files among those that are given next, of which the digest is not known
 		odd  []Failure
 	)
+	give.before = func(entries []manifest.Entry) error {
+		defer func() { open = open[:0] }()
+		return s.digest(ctx, entries, open, told)
+	}
 	left := func(path, why string) { out.Left = append(out.Left, Failure{path, errors.New(why)}) }
 	if err := s.eachFound(ctx, survey, func(f *diff.Found) {
 		switch {
@@ -62,9 +68,9 @@ func (s *Site) Stands(ctx context.Context, paths []string, told func(bytes int64
 			odd = append(odd, Failure{f.Path, errors.New("it is not a file, folder or link")})
 		case f.Kind != manifest.Dir || !f.Filled:
 			if f.Kind == manifest.File && f.Digest.IsZero() {
-				open = append(open, len(out.Entries))
+				open = append(open, len(give.some))
 			}
-			out.Entries = append(out.Entries, lasting(f.Entry, strings.Clone(f.Path)))
+			give.add(f.Entry)
 		}
 	}); err != nil {
 		return nil, err
@@ -72,7 +78,7 @@ func (s *Site) Stands(ctx context.Context, paths []string, told func(bytes int64
 	if i := slices.Index(met, false); i >= 0 {
 		return nil, &fs.PathError{Op: "find", Path: paths[i], Err: fmt.Errorf("nothing is there: %w", fs.ErrNotExist)}
 	}
-	if err := s.digest(ctx, out.Entries, open, told); err != nil {
+	if out.Count, out.Entries, err = give.end(); err != nil {
 		return nil, err
 	}
 	brought := map[string]bool{}

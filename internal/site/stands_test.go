@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"tartine/internal/manifest"
 	"tartine/internal/site"
 )
 
@@ -15,14 +16,21 @@ func (w *world) standing(paths []string) string {
 	w.t.Helper()
 	s, err := w.open(w.t.Context())
 	require.NoError(w.t, err)
-	stands, err := s.Stands(w.t.Context(), paths, nil)
+	stands, err := s.Stands(w.t.Context(), paths, nil, nil)
 	if err != nil {
 		return err.Error()
 	}
 	out := ""
-	for _, e := range stands.Entries {
+	for _, e := range stands.Entries.Entries() {
 		out += fmt.Sprintln(e.Path, e.Kind, e.Mode, e.Size, e.Digest, e.Link, e.ModTime.UnixNano(), e.Hand)
 	}
+	now, err := s.Current(w.t.Context(), nil, nil)
+	require.NoError(w.t, err)
+	out += fmt.Sprintln(now.Number, now.Count, now.Origin, now.Missing, now.Altered, now.Unfinished)
+	manifest.Each(now.Entries.Entries(), func(e *manifest.Entry) bool {
+		out += fmt.Sprintln(e.Path, e.Kind, e.Mode, e.Size, e.Digest, e.Link, e.ModTime.UnixNano(), e.Hand)
+		return true
+	})
 	return out + fmt.Sprint(len(stands.Raw), stands.Left)
 }
 
