@@ -130,7 +130,7 @@ func (a *app) end() {
 
 // source gives the source that it is.
 func (f *fromSite) source(rules *filter.Set) content.Source {
-	return content.Source{Path: f.From, Dest: f.dest, Rules: rules, Files: f.Files, Want: f.Want}
+	return content.Source{Path: f.From, Dest: f.dest, Rules: rules, Entries: f.Entries()}
 }
 
 // promoted gives what is loaded where content is what is at another target: its modes are brought as they are there.
@@ -188,6 +188,6 @@ func (a *app) fromTarget(c *config.Source, out *content.Source) error {
 		return err
 	}
 	from.dest = out.Dest
-	out.Path, out.Files, out.Want = "target "+from.From, from.Files, from.Want
+	out.Path, out.Entries = "target "+from.From, from.Entries()
 	return nil
 }

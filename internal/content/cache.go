@@ -229,7 +229,7 @@ func (d *digests) parseIndex(index string, end int64) error {
 func (c *Cache) loadAll(sources []Source) []*digests {
 	out := make([]*digests, len(sources))
 	for i := range sources {
-		if sources[i].Files != nil { // nothing tells whether such a file is the one that was read
+		if sources[i].isListed() { // nothing tells whether such a file is the one that was read
 			out[i] = (*Cache)(nil).load("")
 			continue
 		}

@@ -51,12 +51,14 @@ type Source struct {
 	Files func(ctx context.Context) ([]File, error)
 	// Want is told which of them will be opened, before any of them is; may be nil.
 	Want func([]File)
+	// Entries is in the place of both where entries say all that is known of a source; nil: they do not.
+	Entries *Entries
 	// Inside is the folder of what Files lists that is the top, for people; empty or ".": it is all.
 	Inside string
 	// Local is the file of this machine that Files reads; empty: there is none.
 	Local string
 
-	listing *listing
+	listing listedOrigin // what is in it, where that is not on the disk
 }
 
 // Options says how to scan.
@@ -279,7 +281,7 @@ func (t *Tree) Local(i int) string {
 // local turns a path of the tree into one on this machine, or into what people call it.
 func (s *Source) local(path string) string {
 	switch {
-	case s.Files != nil:
+	case s.isListed():
 		return s.Path + ": " + fsys.Join(cmp.Or(s.Inside, "."), s.relative(path))
 	case s.Name != "":
 		return s.Path
@@ -289,7 +291,7 @@ func (s *Source) local(path string) string {
 
 // Title says what a source is: its path, and the folder in it that is the top.
 func (s *Source) Title() string {
-	if s.Files == nil || s.Inside == "" || s.Inside == "." {
+	if !s.isListed() || s.Inside == "" || s.Inside == "." {
 		return s.Path
 	}
 	return s.Path + ": " + s.Inside + "/"
@@ -297,11 +299,14 @@ func (s *Source) Title() string {
 
 // OnDisk gives the file or folder of this machine that a source is made of; empty: there is none.
 func (s *Source) OnDisk() string {
-	if s.Files != nil {
+	if s.isListed() {
 		return s.Local
 	}
 	return s.Path
 }
+
+// isListed tells whether a source is not on this machine's disk.
+func (s *Source) isListed() bool { return s.Files != nil || s.Entries != nil }
 
 // open opens the file that feeds a path of the tree.
 func (s *Source) open(path string) (opened, error) {
@@ -321,21 +326,34 @@ func (s *Source) relative(path string) string {
 
 // want tells the sources which files will be opened, by their paths.
 func (t *Tree) want(paths []string) {
-	files := make([][]File, len(t.Sources))
+	files, entries := make([][]File, len(t.Sources)), make([][]manifest.Entry, len(t.Sources))
 	for _, path := range paths {
 		source, found := t.feeding(path)
 		if !found {
 			continue
 		}
-		if s := &t.Sources[source]; s.listing != nil && s.Want != nil {
-			if to, err := s.listing.resolve(s.relative(path)); err == nil && s.listing.files[to] != nil {
-				files[source] = append(files[source], s.listing.files[to])
+		s := &t.Sources[source]
+		if s.listing == nil {
+			continue
+		}
+		to, err := s.listing.resolve(s.relative(path))
+		switch l := s.listing.(type) {
+		case *listing:
+			if err == nil && l.files[to] != nil {
+				files[source] = append(files[source], l.files[to])
+			}
+		case *entryListing:
+			if e, missing := l.find("want", to); err == nil && missing == nil {
+				entries[source] = append(entries[source], *e)
 			}
 		}
 	}
 	for i := range t.Sources {
-		if want := t.Sources[i].Want; want != nil {
-			want(files[i])
+		switch s := &t.Sources[i]; {
+		case s.Want != nil:
+			s.Want(files[i])
+		case s.Entries != nil:
+			s.Entries.Want(entries[i])
 		}
 	}
 }

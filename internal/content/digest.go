@@ -43,7 +43,7 @@ func (g *gathering) digest(ctx context.Context, folders [][]member) error {
 				continue
 			}
 			r := reading{entry: &m.Entry, member: m, source: m.source}
-			if g.opt.Later > 0 && m.Size >= g.opt.Later && g.Sources[r.source].Files == nil {
+			if g.opt.Later > 0 && m.Size >= g.opt.Later && !g.Sources[r.source].isListed() {
 				unopened = append(unopened, r)
 			} else {
 				unread = append(unread, r)

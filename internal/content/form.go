@@ -149,7 +149,7 @@ type Objection struct {
 // Content gives what was scanned as the content of a site.
 func (t *Tree) Content() *Content {
 	out := &Content{folded: t, Lacks: t.broken, Failed: t.Failed, Open: t.open}
-	if slices.ContainsFunc(t.Sources, func(s Source) bool { return s.Want != nil }) {
+	if slices.ContainsFunc(t.Sources, func(s Source) bool { return s.Want != nil || s.Entries != nil }) {
 		out.Want = t.want
 	}
 	if paths := t.openDigests(); len(paths) > 0 {

@@ -77,7 +77,7 @@ func (t *Tree) Home(path string, folder bool, opt Options) (*Home, error) {
 
 func (t *Tree) homeIn(i int, path string, opt Options) (*Home, error) {
 	s := &t.Sources[i]
-	if s.listing != nil || s.Files != nil {
+	if s.isListed() {
 		return nil, &NoHomeError{path, fmt.Sprintf("source %s is not a folder of this machine", s.Path)}
 	}
 	h := &Home{Local: s.local(path), modes: opt.KeepModes, folder: s.Path, relative: filepath.FromSlash(s.relative(path))}

@@ -79,6 +79,15 @@ func (disk) readlink(name string) (string, error) {
 	return filepath.ToSlash(target), err
 }
 
+// listedOrigin is an origin of which all is known beforehand.
+type listedOrigin interface {
+	origin
+	// known gives the digest of a file that tells it, and what the guard said of it.
+	known(name string) (digest manifest.Digest, v verdict, ok bool)
+	// resolve follows the links on the way to a name and at its end, within the source.
+	resolve(name string) (string, error)
+}
+
 // listing is a source of which all files are known beforehand.
 type listing struct {
 	files   map[string]File
@@ -87,6 +96,14 @@ type listing struct {
 
 // load has the files of a source listed, where it is not on the disk.
 func (s *Source) load(ctx context.Context) error {
+	if s.Entries != nil {
+		l, err := s.Entries.load(ctx)
+		if err != nil {
+			return &SourceError{s.Path, err}
+		}
+		s.listing = l
+		return nil
+	}
 	if s.Files == nil {
 		return nil
 	}
@@ -154,7 +171,11 @@ func (s *Source) known(path string) (digest manifest.Digest, v verdict, ok bool)
 	if to, err := s.listing.resolve(name); err == nil {
 		name = to // where links are followed
 	}
-	file, ok := s.listing.files[name].(Known)
+	return s.listing.known(name)
+}
+
+func (l *listing) known(name string) (digest manifest.Digest, v verdict, ok bool) {
+	file, ok := l.files[name].(Known)
 	if !ok {
 		return digest, v, false
 	}
@@ -172,10 +193,25 @@ func (l *listing) find(op, name string) (File, error) {
 // mostHops is how many links are followed from one name.
 const mostHops = 40
 
-// resolve follows the links on the way to a name and at its end, within the source.
 func (l *listing) resolve(name string) (string, error) {
+	return resolve(name, func(name string) (target string, is bool, err error) {
+		link, is := l.files[name].(Link)
+		if !is {
+			return "", false, nil
+		}
+		info, err := link.Lstat()
+		if err != nil || info.Mode()&fs.ModeSymlink == 0 {
+			return "", false, nil
+		}
+		target, err = link.Readlink()
+		return target, true, err
+	})
+}
+
+// resolve follows the links on the way to a name and at its end. Link tells whether there is one at a path, and what it says.
+func resolve(name string, link func(path string) (target string, is bool, err error)) (string, error) {
 	for range mostHops {
-		next, err := l.follow(name)
+		next, err := follow(name, link)
 		if err != nil || next == name {
 			return next, err
 		}
@@ -185,22 +221,17 @@ func (l *listing) resolve(name string) (string, error) {
 }
 
 // follow follows the first link on the way to a name.
-func (l *listing) follow(name string) (string, error) {
+func follow(name string, link func(path string) (target string, is bool, err error)) (string, error) {
 	for end := range len(name) + 1 {
 		if end < len(name) && name[end] != '/' {
 			continue
 		}
-		link, is := l.files[name[:end]].(Link)
-		if !is {
-			continue
-		}
-		info, err := link.Lstat()
-		if err != nil || info.Mode()&fs.ModeSymlink == 0 {
-			continue
-		}
-		target, err := link.Readlink()
+		target, is, err := link(name[:end])
 		if err != nil {
 			return "", err
+		}
+		if !is {
+			continue
 		}
 		to := path.Join(path.Dir(name[:end]), target)
 		if path.IsAbs(target) || to == ".." || strings.HasPrefix(to, "../") {

@@ -105,7 +105,7 @@ func (w *walker) walk(ctx context.Context) error {
 
 // memory gives what was read of folders on the disk before; nil: nothing is kept.
 func (w *walker) memory() *Watching {
-	if w.source.Files != nil {
+	if w.source.isListed() {
 		return nil
 	}
 	return w.opt.memory
@@ -235,7 +235,7 @@ func (w *walker) visit(ctx context.Context, h *haul, dir descent, relative strin
 		}
 		h.found = append(h.found, found{source: w.index, Entry: manifest.Entry{
 			Path: w.path(relative), Kind: manifest.Link, Link: target}})
-	case w.source.Files != nil: // nobody put it there for the system's own use
+	case w.source.isListed(): // nobody put it there for the system's own use
 		h.refused = append(h.refused, Failure{w.path(relative), w.source.local(w.path(relative)),
 			fmt.Errorf("%w: it is a %s", ErrSpecial, kindOf(item.mode))})
 	default:

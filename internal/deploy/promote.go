@@ -6,8 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
-	"path"
 	"slices"
 	"strings"
 	"sync"
@@ -36,7 +34,8 @@ type Promotion struct {
 	portion portion
 	mu      sync.Mutex
 	batches []*batch
-	of      map[string]int // the batch of each small file that is wanted
+	of      map[string]int  // the batch of each small file that is wanted
+	gone    map[string]bool // what was recorded and is no longer there
 	under   sync.WaitGroup
 }
 
@@ -69,8 +68,13 @@ func (e *UnrecordedError) Error() string {
 // errRecordedGone is why a file that drifted cannot be brought as it was.
 var errRecordedGone = errors.New("what was deployed there was altered or removed since")
 
-// Files lists what the site should hold, for content.Source. It fails with a *DriftError or an *UnrecordedError.
-func (p *Promotion) Files(ctx context.Context) ([]content.File, error) {
+// Entries gives it as a source. Listing it fails with a *DriftError or an *UnrecordedError.
+func (p *Promotion) Entries() *content.Entries {
+	return &content.Entries{List: p.list, Open: p.open, Want: p.want}
+}
+
+// list lists what the site should hold.
+func (p *Promotion) list(ctx context.Context) (*manifest.Folded, error) {
 	if p.engine == nil {
 		var err error
 		if p.engine, err = p.Open(ctx); err != nil {
@@ -79,7 +83,7 @@ func (p *Promotion) Files(ctx context.Context) ([]content.File, error) {
 		p.reading, p.stop = context.WithCancel(context.WithoutCancel(ctx))
 	}
 	p.mu.Lock()
-	p.batches, p.of = nil, nil
+	p.batches, p.of, p.gone = nil, nil, nil
 	p.mu.Unlock()
 	asked := time.Now()
 	if _, err := calls.Unfinished.On(ctx, p.engine, calls.None{}); err != nil {
@@ -103,52 +107,49 @@ func (p *Promotion) Files(ctx context.Context) ([]content.File, error) {
 		return nil, fmt.Errorf("what is recorded at %s: %w", p.From, err)
 	}
 	p.Promoted, p.Origin = &manifest.Promoted{From: p.From, Deployment: now.Number, Tree: tree}, now.Origin
-	return p.settle(ctx, now.Entries.Entries(), now)
+	return p.settle(ctx, now)
 }
 
 // settle applies what is to become of drift.
-func (p *Promotion) settle(ctx context.Context, entries []manifest.Entry, now *site.Current) ([]content.File, error) {
+func (p *Promotion) settle(ctx context.Context, now *site.Current) (*manifest.Folded, error) {
 	drifted := slices.Concat(now.Missing, now.Altered)
 	slices.Sort(drifted)
-	if len(drifted) > 0 && p.Drifted == "" {
+	switch {
+	case len(drifted) == 0:
+		return now.Entries, nil
+	case p.Drifted == "":
 		return nil, &DriftError{p.From, drifted}
 	}
 	gone := map[string]bool{}
 	for _, path := range drifted {
 		gone[path] = true
 	}
-	var out []content.File
-	for i := range entries {
-		e := &entries[i]
-		if !gone[e.Path] {
-			out = append(out, &promoted{p, e, false})
-		} else if p.Drifted == TakeRecorded {
-			out = append(out, &promoted{p, e, true})
+	if p.Drifted != TakeStanding {
+		p.gone = gone
+		return now.Entries, nil
+	}
+	stands := &site.Standing{Entries: &manifest.Folded{}}
+	if len(now.Altered) > 0 {
+		var err error
+		if stands, err = calls.Stands.On(ctx, p.engine, now.Altered); err != nil {
+			return nil, err
 		}
 	}
-	if p.Drifted != TakeStanding {
-		return out, nil
-	}
-	if len(now.Altered) == 0 {
-		return out, nil
-	}
-	stands, err := calls.Stands.On(ctx, p.engine, now.Altered)
-	if err != nil {
-		return nil, err
-	}
-	return append(out, p.files(stands)...), nil
-}
-
-func (p *Promotion) files(stands *site.Standing) (out []content.File) {
-	entries := stands.Entries.Entries()
-	for i := range entries {
-		out = append(out, &promoted{p, &entries[i], false})
-	}
-	return out
+	return manifest.FoldAll(func(visit func(e *manifest.Entry) bool) {
+		others := stands.Entries.Entries() // what drifted
+		now.Entries.Each(func(e *manifest.Entry) bool {
+			for len(others) > 0 && others[0].Path < e.Path {
+				visit(&others[0])
+				others = others[1:]
+			}
+			return gone[e.Path] || visit(e)
+		})
+		manifest.Each(others, visit)
+	}), nil
 }
 
 // unrecorded gives all that is at a site that has no record, where that is asked for.
-func (p *Promotion) unrecorded(ctx context.Context) ([]content.File, error) {
+func (p *Promotion) unrecorded(ctx context.Context) (*manifest.Folded, error) {
 	if p.Drifted != TakeStanding {
 		return nil, &UnrecordedError{p.From}
 	}
@@ -157,44 +158,7 @@ func (p *Promotion) unrecorded(ctx context.Context) ([]content.File, error) {
 		return nil, err
 	}
 	p.Promoted = &manifest.Promoted{From: p.From, Tree: manifest.TreeOf(stands.Entries.Each)}
-	return p.files(stands), nil
-}
-
-// promoted is an entry of the other site.
-type promoted struct {
-	from  *Promotion
-	entry *manifest.Entry
-	gone  bool // what was recorded is no longer there
-}
-
-func (f *promoted) Path() string                   { return f.entry.Path }
-func (f *promoted) Lstat() (fs.FileInfo, error)    { return promotedInfo{f.entry}, nil }
-func (f *promoted) Readlink() (string, error)      { return f.entry.Link, nil }
-func (f *promoted) Known() (manifest.Digest, byte) { return f.entry.Digest, 0 }
-
-func (f *promoted) Open() (io.ReadCloser, error) {
-	if f.gone {
-		return nil, errRecordedGone
-	}
-	return f.from.open(f.entry.Path)
-}
-
-type promotedInfo struct{ entry *manifest.Entry }
-
-func (i promotedInfo) Name() string       { return path.Base(i.entry.Path) }
-func (i promotedInfo) Size() int64        { return i.entry.Size }
-func (i promotedInfo) ModTime() time.Time { return i.entry.ModTime }
-func (i promotedInfo) IsDir() bool        { return i.entry.Kind == manifest.Dir }
-func (i promotedInfo) Sys() any           { return nil }
-
-func (i promotedInfo) Mode() fs.FileMode {
-	switch i.entry.Kind {
-	case manifest.Dir:
-		return fs.ModeDir | i.entry.Mode
-	case manifest.Link:
-		return fs.ModeSymlink | 0o777
-	}
-	return i.entry.Mode
+	return stands.Entries, nil
 }
 
 // batch is small files that are read in one call.
@@ -224,8 +188,8 @@ var (
 // longLine is from which round trip on a line is a long one.
 const longLine = 5 * time.Millisecond
 
-// Want says which files will be opened, so that small ones can be read many at a time, ahead of those who ask.
-func (p *Promotion) Want(files []content.File) {
+// want says which files will be opened, so that small ones can be read many at a time, ahead of those who ask.
+func (p *Promotion) want(files []manifest.Entry) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.of == nil { // else several sources are of one site
@@ -236,10 +200,10 @@ func (p *Promotion) Want(files []content.File) {
 		size int64
 	)
 	files = slices.Clone(files)
-	slices.SortFunc(files, func(a, b content.File) int { return strings.Compare(a.Path(), b.Path()) })
-	for _, f := range files {
-		e := f.(*promoted).entry
-		if _, twice := p.of[e.Path]; twice || e.Size > site.MostGathered || f.(*promoted).gone {
+	slices.SortFunc(files, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
+	for i := range files {
+		e := &files[i]
+		if _, twice := p.of[e.Path]; twice || e.Size > site.MostGathered || p.gone[e.Path] {
 			continue
 		}
 		if last == nil || len(last.paths) == p.portion.files || size+e.Size > p.portion.bytes {
@@ -254,8 +218,11 @@ func (p *Promotion) Want(files []content.File) {
 func (p *Promotion) open(path string) (io.ReadCloser, error) {
 	p.mu.Lock()
 	at, small := p.of[path]
-	batches := p.batches
+	batches, gone := p.batches, p.gone[path]
 	p.mu.Unlock()
+	if gone {
+		return nil, errRecordedGone
+	}
 	if !small {
 		return calls.Open(p.reading, p.engine, path)
 	}

@@ -50,7 +50,7 @@ func (p *place) to(from *place, drifted deploy.Drifted, opt site.Options) (*depl
 	p.t.Cleanup(func() { f.Close() })
 	opened, err := site.Open(p.t.Context(), f, "www", "www", opt)
 	require.NoError(p.t, err)
-	sources := []content.Source{{Path: "there", Dest: ".", Rules: &filter.Set{}, Files: promotion.Files, Want: promotion.Want}}
+	sources := []content.Source{{Path: "there", Dest: ".", Rules: &filter.Set{}, Entries: promotion.Entries()}}
 	return &deploy.Session{Engine: calls.NewHere(opened), Person: &nobody{}, Content: func(ctx context.Context) (*content.Content, error) {
 		tree, err := content.Scan(ctx, sources, content.Options{Links: content.KeepLinks, KeepModes: true})
 		if err != nil {
@@ -186,11 +186,13 @@ func TestWhatIsPromotedMayBeOpenedTwice(t *testing.T) {
 	engine := &counted{Engine: from.session(content.KeepLinks, deploy.Options{}).Engine, asked: map[string]int{}}
 	p := &deploy.Promotion{From: "there", Open: func(context.Context) (calls.Engine, error) { return engine, nil }}
 	defer p.Close()
-	files, err := p.Files(t.Context())
+	source := p.Entries()
+	listed, err := source.List(t.Context())
 	require.NoError(t, err)
-	p.Want(files)
+	files := listed.Entries()
+	source.Want(files)
 	for _, i := range []int{1099, 3, 3, 700, 1099} {
-		in, err := files[i].Open()
+		in, err := source.Open(files[i].Path)
 		require.NoError(t, err)
 		text, err := io.ReadAll(in)
 		require.NoError(t, err)
