@@ -29,6 +29,11 @@ var (
 		Run: func(ctx context.Context, h *Here, q *site.Listing, _ *site.Watch) ([]site.Listed, error) {
 			return h.Site.List(ctx, q)
 		}}
+	// Usage tells what is in each folder directly below a path, and what the record takes.
+	Usage = &Call[string, *site.Use]{Name: "usage", Unpack: unpackUse,
+		Run: func(ctx context.Context, h *Here, top string, _ *site.Watch) (*site.Use, error) {
+			return h.Site.Usage(ctx, top)
+		}}
 	// Gather reads many small files whole, and gives as many answers.
 	Gather = &Call[[]string, []Gathered]{Name: "gather", Run: gather}
 	// Read reads a range of a file. Open is for a whole one.
@@ -134,6 +139,19 @@ func unpackListed(read func(any) error) ([]site.Listed, error) {
 		}
 	}
 	return out, nil
+}
+
+func unpackUse(read func(any) error) (*site.Use, error) {
+	var use site.Use
+	if err := read(&use); err != nil {
+		return nil, err
+	}
+	for _, r := range use.Folders {
+		if r.Path != "." && manifest.CheckPath(r.Path) != nil {
+			return nil, fmt.Errorf("%w: a folder that is called %q", ErrProtocol, r.Path)
+		}
+	}
+	return &use, nil
 }
 
 // mostName is how long the name of a user may be, in bytes.

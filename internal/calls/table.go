@@ -14,7 +14,7 @@ import (
 
 // table is all calls.
 var table = []Any{Survey, Compare, Held, Stage, Publish, Abandon, Recover, GiveUp, Affirm, Deployment, Between, History, Verify,
-	Examine, Unfinished, Locked, Unlock, Stands, List, Gather, Read, Wipe, Current, Note, Owed, Beacon, Sized}
+	Examine, Unfinished, Locked, Unlock, Stands, List, Usage, Gather, Read, Wipe, Current, Note, Owed, Beacon, Sized}
 
 // Surveying asks what is at the site.
 type Surveying struct {

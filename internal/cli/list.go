@@ -283,19 +283,14 @@ apart from them what the record beside the site takes, which keeps content for r
 				if len(paths) > 1 {
 					return usageError("usage is of one folder, and several are named", "")
 				}
-				found, err := a.list(ctx, s, heading, &site.Listing{Bare: true, Paths: paths, Recursive: true})
-				if err != nil {
-					return err
-				}
-				record, err := calls.List.On(ctx, s, &site.Listing{Recursive: true, Record: true})
-				if err != nil {
-					return err
-				}
 				top := "."
 				if len(paths) == 1 {
 					top = paths[0]
 				}
-				use := render.UsageOf(top, found, record)
+				use, err := calls.Usage.On(ctx, s, top)
+				if err = a.noSuchPath(ctx, s, heading, err); err != nil {
+					return err
+				}
 				if a.json() {
 					return a.printer().UsageJSON(use)
 				}

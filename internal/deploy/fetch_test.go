@@ -98,6 +98,32 @@ func TestNothingIsFetchedOrLinkedOutOfTheFolder(t *testing.T) {
 	}
 }
 
+// TestALinkThatIsReplacedLeadsNothingAstray fetches a file in the place of a link, and a link that leads past it.
+func TestALinkThatIsReplacedLeadsNothingAstray(t *testing.T) {
+	p := newPlace(t)
+	require.NoError(t, os.Mkdir(filepath.Join(p.dir, "into"), 0o755))
+	require.NoError(t, os.Symlink(".", filepath.Join(p.dir, "into", "t")))
+	require.Empty(t, p.fetch(shelf{"a/x": "->../t/..", "t": "a file now", "z": "the last"}).Failed)
+}
+
+// unordered says what is on a shelf, the last one first.
+type unordered struct{ shelf }
+
+func (u unordered) Do(ctx context.Context, call calls.Any, question, answer any, watch *site.Watch) error {
+	stands := u.standing()
+	all := stands.Entries.Entries()
+	slices.Reverse(all)
+	stands.Entries = manifest.Fold(all)
+	*answer.(**site.Standing) = stands
+	return nil
+}
+
+func TestASiteThatNamesThingsInNoOrderIsNotFetched(t *testing.T) {
+	p := newPlace(t)
+	_, err := deploy.NewFetch(t.Context(), unordered{shelf{"a": "1", "b": "2"}}, deploy.Fetch{Into: filepath.Join(p.dir, "into")}, nil)
+	require.ErrorContains(t, err, "not in order")
+}
+
 func TestAFileIsNotFetchedThroughALinkThatLeadsOut(t *testing.T) {
 	p := newPlace(t, "outside/victim")
 	require.NoError(t, os.Mkdir(filepath.Join(p.dir, "into"), 0o755))

@@ -1,11 +1,9 @@
 package render
 
 import (
-	"cmp"
 	"fmt"
 	"io"
 	"io/fs"
-	"slices"
 	"strings"
 
 	"tartine/internal/manifest"
@@ -107,65 +105,11 @@ func (p *Printer) ListedJSON(list []site.Listed) error {
 	return WriteJSON(p.Out, out)
 }
 
-// Room is what a folder takes.
-type Room struct {
-	Path  string `json:"path"`
-	Files int    `json:"files"`
-	Bytes int64  `json:"bytes"`
-}
-
-// Use is what a site takes.
-type Use struct {
-	Folders []Room `json:"folders"` // the largest first; files at the top under the path of the top itself
-	All     Room   `json:"all"`
-	Record  Room   `json:"record"`
-}
-
-// UsageOf adds up what is in each folder directly below a top.
-func UsageOf(top string, found, record []site.Listed) *Use {
-	rooms := map[string]*Room{}
-	out := &Use{All: Room{Path: top}, Record: Room{Path: "record"}, Folders: []Room{}}
-	for i := range found {
-		l := &found[i]
-		if l.Kind != manifest.File || l.Other != 0 {
-			continue
-		}
-		below := l.Path
-		if top != "." {
-			below = strings.TrimPrefix(l.Path, top+"/")
-		}
-		folder := top
-		if first, _, deeper := strings.Cut(below, "/"); deeper {
-			folder = l.Path[:len(l.Path)-len(below)] + first
-		}
-		if rooms[folder] == nil {
-			rooms[folder] = &Room{Path: folder}
-		}
-		for _, r := range []*Room{rooms[folder], &out.All} {
-			r.Files++
-			r.Bytes += l.Size
-		}
-	}
-	for i := range record {
-		if record[i].Kind == manifest.File {
-			out.Record.Files++
-			out.Record.Bytes += record[i].Size
-		}
-	}
-	for _, r := range rooms {
-		out.Folders = append(out.Folders, *r)
-	}
-	slices.SortFunc(out.Folders, func(a, b Room) int {
-		return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), strings.Compare(a.Path, b.Path))
-	})
-	return out
-}
-
-// Usage writes it as a table.
-func (p *Printer) Usage(h Heading, use *Use) {
+// Usage writes what a site takes as a table.
+func (p *Printer) Usage(h Heading, use *site.Use) {
 	p.printf("%s\n\n", h.title())
 	rows := [][]string{{"folder", "files", "size", ""}}
-	share := func(r Room) string {
+	share := func(r site.Room) string {
 		if use.All.Bytes == 0 {
 			return ""
 		}
@@ -184,4 +128,4 @@ func (p *Printer) Usage(h Heading, use *Use) {
 }
 
 // UsageJSON writes it as an object.
-func (p *Printer) UsageJSON(use *Use) error { return WriteJSON(p.Out, use) }
+func (p *Printer) UsageJSON(use *site.Use) error { return WriteJSON(p.Out, use) }

@@ -64,51 +64,8 @@ func (l *Listed) kind() string {
 // List lists what is at the site, sorted by path. Nothing is read but files whose time alone is not as recorded, and, where
 // a text is looked for, those that may hold it. It fails with fs.ErrNotExist for a path at which nothing exists.
 func (s *Site) List(ctx context.Context, asked *Listing) ([]Listed, error) {
-	if !s.exists {
-		return nil, &RootError{Root: s.label, Reason: "does not exist", Err: fs.ErrNotExist}
-	}
-	var recorded *manifest.Manifest
-	bare := asked.Bare && len(asked.Words) == 0
-	if !bare && !asked.Record {
-		number, err := s.current(ctx)
-		if err != nil {
-			return nil, err
-		}
-		if recorded, _, err = s.recordedTree(ctx, number); err != nil {
-			return nil, err
-		}
-	}
-	found := &lister{site: s, asked: asked, at: s.at, bare: bare}
-	if asked.Record {
-		if s.record == "" {
-			return nil, nil
-		}
-		found.at = s.inRecord
-	}
-	if recorded != nil {
-		found.recorded = recorded.Entries
-	}
-	for _, pattern := range asked.Names {
-		rule, err := filter.NewRule(pattern, "")
-		if err != nil {
-			return nil, err
-		}
-		found.names = append(found.names, rule)
-	}
-	paths := asked.Paths
-	if len(paths) == 0 {
-		paths = []string{"."}
-	}
-	group, walking := errgroup.WithContext(ctx)
-	found.group = group
-	found.group.SetLimit(s.jobs)
-	for _, path := range paths {
-		if err := found.start(walking, path); err != nil {
-			_ = found.group.Wait() // the first error is the one to tell
-			return nil, err
-		}
-	}
-	if err := found.group.Wait(); err != nil {
+	found := &listed{site: s, asked: asked}
+	if err := s.list(ctx, asked, found.add); err != nil {
 		return nil, err
 	}
 	if err := found.settle(ctx); err != nil {
@@ -118,19 +75,69 @@ func (s *Site) List(ctx context.Context, asked *Listing) ([]Listed, error) {
 	return slices.CompactFunc(found.out, func(a, b Listed) bool { return a.Path == b.Path }), nil
 }
 
+// list calls take with all that is at the site and is asked for, in any order, one after the other. Where only the content of a file tells
+// how it stands to the record, open says so, and recorded what it should be.
+func (s *Site) list(ctx context.Context, asked *Listing, take func(item *Listed, open bool, recorded manifest.Digest)) error {
+	if !s.exists {
+		return &RootError{Root: s.label, Reason: "does not exist", Err: fs.ErrNotExist}
+	}
+	l := &lister{site: s, asked: asked, at: s.at, bare: asked.Record || asked.Bare && len(asked.Words) == 0, take: take}
+	if asked.Record {
+		if s.record == "" {
+			return nil
+		}
+		l.at = s.inRecord
+	}
+	if !l.bare {
+		number, err := s.current(ctx)
+		if err != nil {
+			return err
+		}
+		if l.recorded, err = s.openFolderRecord(ctx, number); err != nil {
+			return err
+		}
+		defer l.recorded.close()
+	}
+	for _, pattern := range asked.Names {
+		rule, err := filter.NewRule(pattern, "")
+		if err != nil {
+			return err
+		}
+		l.names = append(l.names, rule)
+	}
+	return l.run(ctx)
+}
+
 // lister lists.
 type lister struct {
 	site     *Site
 	asked    *Listing
 	at       func(path string) string // the name of a path
-	recorded []manifest.Entry
+	recorded *folderRecord
 	names    []*filter.Rule
-	bare     bool
+	bare     bool // nothing is said of the record
 	group    *errgroup.Group
 
-	mu    sync.Mutex
-	out   []Listed
-	dated []int // those of which the time alone is not as recorded
+	mu   sync.Mutex
+	take func(item *Listed, open bool, recorded manifest.Digest)
+	odd  int // names that no manifest can hold
+}
+
+func (l *lister) run(ctx context.Context) error {
+	paths := l.asked.Paths
+	if len(paths) == 0 {
+		paths = []string{"."}
+	}
+	group, walking := errgroup.WithContext(ctx)
+	l.group = group
+	l.group.SetLimit(l.site.jobs)
+	for _, path := range paths {
+		if err := l.start(walking, path); err != nil {
+			_ = l.group.Wait() // the first error is the one to tell
+			return err
+		}
+	}
+	return l.group.Wait()
 }
 
 // start lists one path that was asked for.
@@ -158,8 +165,20 @@ func (l *lister) start(ctx context.Context, path string) error {
 	if info.Mode.IsDir() {
 		return l.enter(ctx, path)
 	}
-	l.add(path, info)
-	return nil
+	dir, _ := fsys.Split(path)
+	in, err := l.recordedIn(dir)
+	if err == nil {
+		l.add(path, info, in)
+	}
+	return err
+}
+
+// recordedIn gives what is recorded of a folder, where that is asked for; else nil.
+func (l *lister) recordedIn(dir string) (*recordedIn, error) {
+	if l.bare {
+		return nil, nil
+	}
+	return l.recorded.in(dir)
 }
 
 // checkWay fails where a folder on the way to a path is a link: what is behind it does not belong to the site.
@@ -196,12 +215,22 @@ func (l *lister) enter(ctx context.Context, dir string) error {
 	case err != nil:
 		return err
 	}
+	in, err := l.recordedIn(dir)
+	if err != nil {
+		return err
+	}
 	for _, info := range list {
 		path := fsys.Join(dir, info.Name)
-		if manifest.CheckPath(path) != nil || dir == "." && s.isInside() && s.at(info.Name) == s.record {
+		if dir == "." && s.isInside() && s.at(info.Name) == s.record {
 			continue
 		}
-		l.add(path, info)
+		if manifest.CheckPath(path) != nil {
+			l.mu.Lock()
+			l.odd++
+			l.mu.Unlock()
+			continue
+		}
+		l.add(path, info, in)
 		if !info.Mode.IsDir() || !l.asked.Recursive {
 			continue
 		}
@@ -216,39 +245,40 @@ func (l *lister) enter(ctx context.Context, dir string) error {
 }
 
 // add takes a name if it is one that was asked for.
-func (l *lister) add(path string, info fsys.Info) {
+func (l *lister) add(path string, info fsys.Info, in *recordedIn) {
 	found := describe(path, info)
 	item := Listed{Entry: *found.Entry, Other: found.Other, User: info.User}
 	if namer, ok := l.site.fs.(fsys.Namer); ok && info.User.Known {
 		item.Owner = namer.UserName(info.User.ID)
 	}
-	open := false
-	if !l.asked.Record && !l.bare {
-		item.Word, open = l.word(&found)
+	var (
+		open     bool
+		recorded manifest.Digest
+	)
+	if in != nil {
+		item.Word, open, recorded = l.word(&found, info.Name, in)
 	}
 	if !l.wanted(&item, open) {
 		return
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.out = append(l.out, item); open {
-		l.dated = append(l.dated, len(l.out)-1)
-	}
+	l.take(&item, open, recorded)
 }
 
-// word gives how a name stands to the record; open, whether its content decides.
-func (l *lister) word(f *diff.Found) (word string, open bool) {
-	i, recorded := manifest.Find(l.recorded, f.Path)
+// word gives how a name stands to the record; open, whether its content decides, which is then recorded so.
+func (l *lister) word(f *diff.Found, name string, in *recordedIn) (word string, open bool, recorded manifest.Digest) {
+	r := in.find(name)
 	if f.Kind == manifest.Dir && f.Other == 0 {
-		if _, filled := manifest.FindBelow(l.recorded, f.Path); recorded || filled {
-			return AsRecorded, false
+		if r != nil || in.below(name) {
+			return AsRecorded, false, recorded
 		}
-		return AsStray, false
+		return AsStray, false, recorded
 	}
-	if !recorded {
-		return AsStray, false
+	if r == nil {
+		return AsStray, false, recorded
 	}
-	r, able := &l.recorded[i], l.site.Abilities()
+	able := l.site.Abilities()
 	word = AsRecorded
 	if r.Hand {
 		word = AsHand
@@ -256,12 +286,12 @@ func (l *lister) word(f *diff.Found) (word string, open bool) {
 	switch {
 	case r.Kind != f.Kind, f.Other != 0, r.Link != f.Link, r.Kind == manifest.File && r.Size != f.Size,
 		able.Modes && r.Kind == manifest.File && r.Mode != f.Mode:
-		return AsDrifted, false
+		return AsDrifted, false, recorded
 	case r.Kind == manifest.File && !able.NoTimes && !able.UnsetTimes &&
 		!diff.SameTime(r.ModTime, f.ModTime, timeStep(able)):
-		return word, true
+		return word, true, r.Digest
 	}
-	return word, false
+	return word, false, recorded
 }
 
 func (l *lister) wanted(item *Listed, open bool) bool {
@@ -283,18 +313,36 @@ func (l *lister) wanted(item *Listed, open bool) bool {
 	return true
 }
 
+// listed is what was listed.
+type listed struct {
+	site  *Site
+	asked *Listing
+	out   []Listed
+	dated []datedFile
+}
+
+// datedFile is a file of which the time alone is not as recorded, by its index.
+type datedFile struct {
+	at       int
+	recorded manifest.Digest
+}
+
+func (l *listed) add(item *Listed, open bool, recorded manifest.Digest) {
+	if l.out = append(l.out, *item); open {
+		l.dated = append(l.dated, datedFile{len(l.out) - 1, recorded})
+	}
+}
+
 // settle reads what only its content can tell of.
-func (l *lister) settle(ctx context.Context) error {
+func (l *listed) settle(ctx context.Context) error {
 	s := l.site
 	names := make([]string, len(l.dated))
-	for i, at := range l.dated {
-		names[i] = s.at(l.out[at].Path)
+	for i, d := range l.dated {
+		names[i] = s.at(l.out[d.at].Path)
 	}
 	if _, err := fsys.Digests(ctx, s.fs, names, s.jobs, func(i int, digest manifest.Digest, err error) {
-		item := &l.out[l.dated[i]]
-		at, _ := manifest.Find(l.recorded, item.Path)
-		if err != nil || digest != l.recorded[at].Digest {
-			item.Word = AsDrifted
+		if err != nil || digest != l.dated[i].recorded {
+			l.out[l.dated[i].at].Word = AsDrifted
 		}
 	}); err != nil {
 		return err

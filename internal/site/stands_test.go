@@ -2,6 +2,7 @@ package site_test
 
 import (
 	"fmt"
+	"io/fs"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -32,6 +33,33 @@ func (w *world) standing(paths []string) string {
 		return true
 	})
 	return out + fmt.Sprint(len(stands.Raw), stands.Left)
+}
+
+// TestACurrentSiteIsReadWhereItsRecordIsNotBelieved alters a file so that its size and its time stay.
+func TestACurrentSiteIsReadWhereItsRecordIsNotBelieved(t *testing.T) {
+	w := newWorld(t)
+	w.mustDeploy(tree{"index.html": "1", "log/may.html": "may", "log/june.html": "june"})
+	w.settled()
+	w.waitForTicks()
+	w.alter(alteration{"log/may.html", "same"})
+	s, err := w.open(t.Context())
+	require.NoError(t, err)
+	var paths []string
+	now, err := s.Current(t.Context(), nil, func(entries []manifest.Entry) error {
+		for i := range entries {
+			paths = append(paths, entries[i].Path)
+		}
+		return nil
+	})
+	require.NoError(t, err)
+	require.Equal(t, []string{"log/may.html"}, now.Altered)
+	require.Equal(t, []string{"index.html", "log/june.html", "log/may.html"}, paths)
+	require.Equal(t, 3, now.Count)
+	require.Nil(t, now.Entries)
+	_, err = s.Current(t.Context(), nil, func([]manifest.Entry) error { return fs.ErrClosed })
+	require.ErrorIs(t, err, fs.ErrClosed)
+	_, err = s.Stands(t.Context(), nil, nil, func([]manifest.Entry) error { return fs.ErrClosed })
+	require.ErrorIs(t, err, fs.ErrClosed)
 }
 
 // TestWhatStandsIsToldOfABriefSurveyToo compares what is said of random trees, which somebody has altered, with what a whole survey says.

@@ -116,10 +116,6 @@ func (s *Site) whatIsWiped(ctx context.Context) (*Wiped, error) {
 	if number == 0 && !left {
 		return nil, ErrNoSite
 	}
-	m, _, err := s.recordedTree(ctx, number)
-	if err != nil {
-		return nil, err
-	}
 	out := &Wiped{Resumed: left}
 	if number > 0 { // else a wipe was interrupted when nothing of it was recorded any more
 		numbers, err := s.numbers(ctx, number)
@@ -140,33 +136,30 @@ func (s *Site) whatIsWiped(ctx context.Context) (*Wiped, error) {
 	if !s.exists {
 		return out, nil
 	}
-	survey := &Survey{}
-	if err := s.walk(ctx, survey, nothingKnown); err != nil {
-		return nil, err
-	}
-	l := &lister{site: s, asked: &Listing{}}
-	if m != nil {
-		l.recorded = m.Entries
-	}
-	for i := range survey.Found {
-		f := &survey.Found[i]
-		if f.Kind == manifest.Dir && f.Other == 0 {
+	l := &lister{site: s, asked: &Listing{Recursive: true}, at: s.at, take: func(item *Listed, _ bool, _ manifest.Digest) {
+		if item.Kind == manifest.Dir && item.Other == 0 {
 			out.Folders++
-			continue
+			return
 		}
 		out.Files++
-		if f.Kind == manifest.File {
-			out.Bytes += f.Size
+		if item.Kind == manifest.File {
+			out.Bytes += item.Size
 		}
-		switch word, _ := l.word(f); word {
+		switch item.Word {
 		case AsStray, AsHand:
 			out.Strays++
 		case AsDrifted:
 			out.Drifted++
 		}
+	}}
+	if l.recorded, err = s.openFolderRecord(ctx, number); err != nil {
+		return nil, err
 	}
-	out.Files += len(survey.Odd)
-	out.Strays += len(survey.Odd)
+	defer l.recorded.close()
+	if err := l.run(ctx); err != nil {
+		return nil, err
+	}
+	out.Files, out.Strays = out.Files+l.odd, out.Strays+l.odd
 	out.Mounts, err = s.mounts(ctx)
 	return out, err
 }
