@@ -1,6 +1,7 @@
 package site_test
 
 import (
+	"crypto/sha256"
 	"fmt"
 	"io/fs"
 	"testing"
@@ -56,6 +57,9 @@ func TestACurrentSiteIsReadWhereItsRecordIsNotBelieved(t *testing.T) {
 	require.Equal(t, []string{"index.html", "log/june.html", "log/may.html"}, paths)
 	require.Equal(t, 3, now.Count)
 	require.Nil(t, now.Entries)
+	stands, err := s.Stands(t.Context(), []string{"log/may.html"}, nil, nil)
+	require.NoError(t, err)
+	require.Equal(t, manifest.Digest(sha256.Sum256([]byte("xxx"))), stands.Entries.At(0).Digest)
 	_, err = s.Current(t.Context(), nil, func([]manifest.Entry) error { return fs.ErrClosed })
 	require.ErrorIs(t, err, fs.ErrClosed)
 	_, err = s.Stands(t.Context(), nil, nil, func([]manifest.Entry) error { return fs.ErrClosed })
