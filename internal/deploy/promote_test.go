@@ -121,6 +121,9 @@ func TestWhatDriftedIsNotPromotedUnasked(t *testing.T) {
 	result, err := s.Deploy(t.Context())
 	require.NoError(t, err)
 	require.Len(t, result.Outcome.Failed, 2, "what was recorded is gone")
+	for _, f := range result.Outcome.Failed {
+		require.ErrorContains(t, f.Err, "what was deployed there was altered or removed since")
+	}
 	require.Zero(t, result.Outcome.Number)
 	s, _ = to.to(from, deploy.TakeStanding, site.Options{})
 	_, err = s.Deploy(t.Context())
