@@ -136,12 +136,10 @@ func (s *Site) held(ctx context.Context, survey *Survey, result *diff.Result) (n
 		}
 	}
 	var mu sync.Mutex
-	if err := s.eachOther(ctx, survey, func(e *manifest.Entry) {
-		if wanted[e.Digest] {
-			mu.Lock()
-			defer mu.Unlock()
-			names[e.Digest] = s.at(e.Path)
-		}
+	if err := s.eachOther(ctx, survey, wanted, func(e *manifest.Entry) {
+		mu.Lock()
+		defer mu.Unlock()
+		names[e.Digest] = s.at(e.Path)
 	}); err != nil {
 		return nil, nil, err
 	}

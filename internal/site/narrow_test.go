@@ -96,7 +96,7 @@ func TestARecordThatCannotBeReadNarrowsNothing(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, different.IsMuch())
 	compare := func() (*site.Survey, error) {
-		found, _, err := s.CompareParts(t.Context(), survey, different, &site.Wanted{}, 0, nil)
+		found, _, err := s.CompareParts(t.Context(), survey, different, &site.Wanted{}, len(c), nil)
 		return found, err
 	}
 	found, err := compare()

@@ -35,6 +35,7 @@ type Different struct {
 	Parts []int // those, by index, ascending
 
 	survey   *Survey
+	contents sketch           // of all files that are recorded; nil: it is not known
 	much     *muchParts       // nil: what is recorded in them is known
 	recorded []manifest.Entry // in them, and in folders in which nothing is wanted any more; sorted by path
 	dirs     []string         // folders that have an entry of their own, in any order
@@ -64,7 +65,7 @@ func (s *Site) Differing(ctx context.Context, survey *Survey, want *Wanted, part
 		return nil, err
 	}
 	var (
-		out   = &Different{survey: survey}
+		out   = &Different{survey: survey, contents: newSketch(survey.brief.count)}
 		of    = make(map[string]int, len(parts)) // the first part of each folder
 		young = survey.brief.youngOnes()
 		seen  = make([]bool, len(parts))
@@ -88,8 +89,11 @@ func (s *Site) Differing(ctx context.Context, survey *Survey, want *Wanted, part
 		)
 		rest, disorder := 0, false
 		for i := range entries {
-			if entries[i].Kind == manifest.Dir {
+			switch entries[i].Kind {
+			case manifest.Dir:
 				dirs = append(dirs, fsys.Join(dir, entries[i].Path))
+			case manifest.File:
+				out.contents.add(&entries[i].Digest)
 			}
 		}
 		first, wanted := of[dir]
@@ -244,9 +248,20 @@ func (s *Site) eachFolder(ctx context.Context, top blocks.Ref, shelf *shelf, vis
 
 // rest is what is known of all of a site that a survey of some parts is not about.
 type rest struct {
-	wanted []string // folders in which something is wanted
-	stays  []string // folders that have an entry of their own, and stay as they are
-	kept   []string // folders in which something stays although it is not wanted, sorted
+	contents sketch   // see Different
+	wanted   []string // folders in which something is wanted
+	stays    []string // folders that have an entry of their own, and stay as they are
+	kept     []string // folders in which something stays although it is not wanted, sorted
+}
+
+// mayHave tells whether a file that is recorded may have one of some contents.
+func (r *rest) mayHave(contents map[manifest.Digest]bool) bool {
+	for digest := range contents {
+		if r.contents == nil || r.contents.mayHave(&digest) {
+			return true
+		}
+	}
+	return false
 }
 
 // keeps tells whether something stays in a folder, or below it, although it is not wanted.
@@ -291,7 +306,7 @@ func (d *Different) unfold() *Survey {
 		record = *d.survey.Recorded
 	)
 	record.Entries = d.recorded
-	out.Recorded, out.brief, out.rest = &record, nil, &rest{wanted: d.wanted, kept: slices.Sorted(slices.Values(d.stay))}
+	out.Recorded, out.brief, out.rest = &record, nil, &rest{contents: d.contents, wanted: d.wanted, kept: slices.Sorted(slices.Values(d.stay))}
 	for i := range d.recorded {
 		e := &d.recorded[i]
 		if e.Kind == manifest.Dir || b.isOdd(e.Path) { // which is among the others
@@ -323,10 +338,10 @@ func (d *Different) unfold() *Survey {
 	return &out
 }
 
-// eachOther calls visit with each file that is recorded where a survey of some parts has not looked, and was found so, from several
-// goroutines at once. Visit must not keep them. Of any other survey there is none.
-func (s *Site) eachOther(ctx context.Context, survey *Survey, visit func(e *manifest.Entry)) error {
-	if survey.rest == nil {
+// eachOther calls visit with each file with one of some contents that is recorded where a survey of some parts has not looked, and was
+// found so, from several goroutines at once. Visit must not keep them. Of any other survey there is none.
+func (s *Site) eachOther(ctx context.Context, survey *Survey, with map[manifest.Digest]bool, visit func(e *manifest.Entry)) error {
+	if survey.rest == nil || !survey.rest.mayHave(with) {
 		return nil
 	}
 	h, shelf, err := s.openRecord(ctx, survey.Number)
@@ -337,7 +352,7 @@ func (s *Site) eachOther(ctx context.Context, survey *Survey, visit func(e *mani
 	return s.eachFolder(ctx, blocks.Ref{Name: h.Top, Entries: h.Count}, shelf, func(dir string, entries []manifest.Entry) {
 		known := knownIn(survey.Recorded.Entries, dir)
 		for i := range entries {
-			if entries[i].Kind != manifest.File || known.find(entries[i].Path) != nil {
+			if entries[i].Kind != manifest.File || !with[entries[i].Digest] || known.find(entries[i].Path) != nil {
 				continue
 			}
 			e := entries[i]

@@ -374,6 +374,35 @@ func (w *world) recorded() (out []string) {
 	return append(out, m.Tree().Hex())
 }
 
+// TestContentThatIsNowhereIsNotLookedFor counts how often the record is opened for a file whose content is new, and for one whose content another
+// one has.
+func TestContentThatIsNowhereIsNotLookedFor(t *testing.T) {
+	opened := func(text string, reused int) (count int32) {
+		w, c := newWorld(t), tree{}
+		for i := range 400 {
+			c[fmt.Sprintf("species/s%02d/%03d.html", i/10, i)] = fmt.Sprint("species ", i)
+		}
+		w.mustDeploy(c)
+		w.settled()
+		c["species/s07/071.html"] = text
+		var read atomic.Int32
+		w.between.Before = func(op string, names ...string) error {
+			if op == "open" && strings.HasSuffix(names[0], "1.blocks") {
+				read.Add(1)
+			}
+			return nil
+		}
+		s, plan, _ := w.planParts(t.Context(), c)
+		require.NotNil(t, plan)
+		out, err := s.Deploy(t.Context(), plan, &site.Watch{})
+		require.NoError(t, err)
+		require.Equal(t, reused, out.Reused)
+		w.verify(c)
+		return read.Load()
+	}
+	require.Equal(t, opened("another", 0)+1, opened("species 5", 1))
+}
+
 func TestASmallChangeLeavesTheOtherBlocks(t *testing.T) {
 	w, c := newWorld(t), tree{}
 	for i := range 400 {

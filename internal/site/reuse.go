@@ -175,19 +175,21 @@ func (st *staging) reuse(ctx context.Context, parcels []*parcel) error {
 			stands[f.Digest] = f
 		}
 	}
-	if len(parcels) > 0 {
-		var mu sync.Mutex
-		if err := st.site.eachOther(ctx, st.plan.Survey, func(e *manifest.Entry) {
-			if f, asked := stands[e.Digest]; asked && f == nil {
-				mu.Lock()
-				defer mu.Unlock()
-				others[e.Digest] = &diff.Found{Entry: e}
-			}
-		}); err != nil {
-			return err
+	asked := map[manifest.Digest]bool{}
+	for digest, f := range stands {
+		if f == nil {
+			asked[digest] = true
 		}
-		maps.Copy(stands, others)
 	}
+	var mu sync.Mutex
+	if err := st.site.eachOther(ctx, st.plan.Survey, asked, func(e *manifest.Entry) {
+		mu.Lock()
+		defer mu.Unlock()
+		others[e.Digest] = &diff.Found{Entry: e}
+	}); err != nil {
+		return err
+	}
+	maps.Copy(stands, others)
 	var (
 		pairs  []fsys.Pair
 		copied []*parcel
