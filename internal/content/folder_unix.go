@@ -5,8 +5,11 @@ package content
 import (
 	"io/fs"
 	"os"
+	"slices"
 
 	"golang.org/x/sys/unix"
+
+	"tartine/internal/fsys"
 )
 
 // readFolder lists a folder. The names are looked up relative to it, which spares the kernel the way down to it.
@@ -17,26 +20,41 @@ func readFolder(dir string) ([]item, error) {
 	}
 	defer f.Close()
 	names, err := f.Readdirnames(-1)
-	items := make([]item, 0, len(names))
+	slices.Sort(names)
+	items, there := make([]item, len(names)), make([]bool, len(names))
 	descriptor := int(f.Fd())
-	var stat unix.Stat_t
-	for _, name := range names {
-		looked := ignoringInterrupts(func() error {
-			return unix.Fstatat(descriptor, name, &stat,
-				unix.AT_SYMLINK_NOFOLLOW)
-		})
-		if looked == unix.ENOENT {
-			continue // removed since the folder was read
+	_ = fsys.Spread(len(names), func(from, until int) error {
+		var stat unix.Stat_t
+		for i := from; i < until; i++ {
+			there[i] = lookUp(descriptor, names[i], &stat, &items[i])
 		}
-		it := item{name: name}
-		if looked != nil {
-			it.err = &fs.PathError{Op: "look up", Path: name, Err: looked}
-		} else {
-			it.facts = factsOfStat(&stat)
+		return nil
+	})
+	kept := 0
+	for i := range items {
+		if there[i] {
+			if kept < i {
+				items[kept] = items[i]
+			}
+			kept++
 		}
-		items = append(items, it)
 	}
-	return items, err
+	return items[:kept], err
+}
+
+// lookUp looks a name up in an open folder, and tells whether it is there: it may have been removed since the folder was read.
+func lookUp(folder int, name string, stat *unix.Stat_t, it *item) bool {
+	err := ignoringInterrupts(func() error { return unix.Fstatat(folder, name, stat, unix.AT_SYMLINK_NOFOLLOW) })
+	if err == unix.ENOENT {
+		return false
+	}
+	it.name = name
+	if err != nil {
+		it.err = &fs.PathError{Op: "look up", Path: name, Err: err}
+	} else {
+		it.facts = factsOfStat(stat)
+	}
+	return true
 }
 
 func ignoringInterrupts(call func() error) error {

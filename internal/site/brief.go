@@ -10,6 +10,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"tartine/internal/diff"
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
@@ -188,21 +190,20 @@ type briefFolder struct {
 	gone     bool       // it is not there
 }
 
+// besideFrom is from how many entries below a folder on its block is read while its names are.
+const besideFrom = 4096
+
 // folder compares one folder, and gives those in it.
 func (w *briefWalk) folder(ctx context.Context, in briefFolder) (next []briefFolder, err error) {
 	s := w.site
 	if strings.Count(in.path, "/") >= deepest {
 		return nil, errNotBrief
 	}
-	var list []fsys.Info
-	if !in.gone {
-		if list, err = s.listIn(ctx, in.path); err != nil {
-			return nil, err
-		}
-	}
 	var (
+		list    []fsys.Info
 		entries []manifest.Entry
 		below   []blocks.Below
+		reading errgroup.Group // of its block, beside its names
 	)
 	if in.recorded.Entries > 0 {
 		room, _ := w.rooms.Get().(*[]manifest.Entry)
@@ -213,9 +214,24 @@ func (w *briefWalk) folder(ctx context.Context, in briefFolder) (next []briefFol
 			*room = entries[:0]
 			w.rooms.Put(room)
 		}()
-		if entries, below, err = blocks.Folder(in.recorded, (*room)[:0], w.shelf.block); err != nil {
-			return nil, err
+		read := func() (err error) {
+			entries, below, err = blocks.Folder(in.recorded, (*room)[:0], w.shelf.block)
+			return err
 		}
+		if in.recorded.Entries < besideFrom {
+			err = read()
+		} else {
+			reading.Go(read)
+		}
+	}
+	if err == nil && !in.gone {
+		list, err = s.listIn(ctx, in.path)
+	}
+	if failed := reading.Wait(); err == nil {
+		err = failed
+	}
+	if err != nil {
+		return nil, err
 	}
 	var (
 		here    brief

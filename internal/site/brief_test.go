@@ -2,6 +2,7 @@ package site_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -279,6 +280,37 @@ func TestWhatIsSaidToBelongToOthersIsSurveyedInBrief(t *testing.T) {
 	require.Len(t, plan.Result.Changes, 1)
 	require.Equal(t, "log/may.html", plan.Result.Changes[0].Path(), "it should be somebody else's now")
 	require.True(t, plan.Result.Changes[0].ModeOnly)
+}
+
+// TestALargeFolderIsSurveyedInBrief has its block read while its names are, and either fail.
+func TestALargeFolderIsSurveyedInBrief(t *testing.T) {
+	w, c := newWorld(t), tree{"index.html": "1"}
+	for i := range 9000 {
+		c[fmt.Sprintf("species/%05d.html", i)] = fmt.Sprint("species ", i)
+	}
+	w.mustDeploy(c)
+	w.settled()
+	brief, whole, enough, wasBrief := w.surveys()
+	require.True(t, enough)
+	require.True(t, wasBrief)
+	require.Equal(t, whole, brief)
+	require.NoError(t, os.Remove(filepath.Join(w.dir, "www", "species", "04711.html")))
+	brief, whole, enough, _ = w.surveys()
+	require.False(t, enough)
+	require.Equal(t, whole, brief)
+	for op, suffix := range map[string]string{"list": "/species", "open": "1.blocks"} {
+		s, err := w.open(t.Context())
+		require.NoError(t, err)
+		w.between.Before = func(did string, names ...string) error {
+			if did == op && strings.HasSuffix(names[0], suffix) {
+				return errors.New("damaged")
+			}
+			return nil
+		}
+		_, err = s.SurveyBriefly(t.Context(), true)
+		require.ErrorContains(t, err, "damaged", op)
+		w.between.Before = func(string, ...string) error { return nil }
+	}
 }
 
 // TestWhatIsInAnOddFolderIsToldInBrief has a person put a file there, and somebody alter one just after the deployment, so that neither

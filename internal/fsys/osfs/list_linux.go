@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"slices"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -12,42 +13,62 @@ import (
 	"tartine/internal/fsys"
 )
 
-// listQuickly lists a folder that is open with one system call for each name, and little memory. Done is false where it
-// cannot: then nothing was read.
+// listQuickly lists a folder that is open, in the order of the names, with one system call for each, and little memory. Done is false where
+// it cannot: then nothing was read.
 func (f *FS) listQuickly(folder *os.File, dir string) (out []fsys.Info, done bool, err error) {
 	names, err := folder.Readdirnames(-1)
 	if err != nil {
 		return nil, true, err
 	}
-	out = make([]fsys.Info, 0, len(names))
+	slices.Sort(names)
+	out = make([]fsys.Info, len(names))
+	there := make([]bool, len(names))
 	at := int(folder.Fd())
-	var stat unix.Stat_t
-	for _, name := range names {
-		err := unix.Fstatat(at, name, &stat, unix.AT_SYMLINK_NOFOLLOW)
-		for errors.Is(err, unix.EINTR) {
-			err = unix.Fstatat(at, name, &stat, unix.AT_SYMLINK_NOFOLLOW)
+	err = fsys.Spread(len(names), func(from, until int) (err error) {
+		var stat unix.Stat_t
+		for i := from; i < until && err == nil; i++ {
+			there[i], err = f.lookUp(at, dir, names[i], &stat, &out[i])
 		}
-		if errors.Is(err, unix.ENOENT) {
-			continue // removed since the folder was read
-		}
-		if err != nil {
-			return nil, true, &fs.PathError{Op: "look up", Path: fsys.Join(dir, name), Err: err}
-		}
-		info := fsys.Info{Name: name, Attributes: fsys.Attributes{Mode: modeOf(stat.Mode),
-			ModTime: time.Unix(stat.Mtim.Unix())}, Size: stat.Size,
-			Changed: time.Unix(stat.Ctim.Unix()), User: fsys.User{ID: stat.Uid, Known: true}, Group: stat.Gid}
-		if info.Mode&fs.ModeSymlink != 0 {
-			if info.Link, err = f.root.Readlink(fsys.Join(dir, name)); errors.Is(err, fs.ErrNotExist) {
-				continue
-			} else if err != nil { // replaced since
-				if info, err = f.Lstat(context.Background(), fsys.Join(dir, name)); err != nil {
-					return nil, true, err
-				}
-			}
-		}
-		out = append(out, info)
+		return err
+	})
+	if err != nil {
+		return nil, true, err
 	}
-	return out, true, nil
+	kept := 0
+	for i := range out {
+		if there[i] {
+			if kept < i {
+				out[kept] = out[i]
+			}
+			kept++
+		}
+	}
+	return out[:kept], true, nil
+}
+
+// lookUp looks a name up in an open folder; there is false where it was removed since the folder was read.
+func (f *FS) lookUp(at int, dir, name string, stat *unix.Stat_t, info *fsys.Info) (there bool, err error) {
+	err = unix.Fstatat(at, name, stat, unix.AT_SYMLINK_NOFOLLOW)
+	for errors.Is(err, unix.EINTR) {
+		err = unix.Fstatat(at, name, stat, unix.AT_SYMLINK_NOFOLLOW)
+	}
+	if errors.Is(err, unix.ENOENT) {
+		return false, nil
+	}
+	if err != nil {
+		return false, &fs.PathError{Op: "look up", Path: fsys.Join(dir, name), Err: err}
+	}
+	*info = fsys.Info{Name: name, Attributes: fsys.Attributes{Mode: modeOf(stat.Mode),
+		ModTime: time.Unix(stat.Mtim.Unix())}, Size: stat.Size,
+		Changed: time.Unix(stat.Ctim.Unix()), User: fsys.User{ID: stat.Uid, Known: true}, Group: stat.Gid}
+	if info.Mode&fs.ModeSymlink == 0 {
+		return true, nil
+	}
+	if info.Link, err = f.root.Readlink(fsys.Join(dir, name)); err == nil || errors.Is(err, fs.ErrNotExist) {
+		return err == nil, nil
+	}
+	*info, err = f.Lstat(context.Background(), fsys.Join(dir, name)) // it was replaced since
+	return err == nil, err
 }
 
 // modeOf turns the system's mode into Go's, as os does.
