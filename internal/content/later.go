@@ -159,7 +159,11 @@ func (t *Tree) learned(opt Options) {
 		if l.digest.IsZero() {
 			continue
 		}
-		if t.folds != nil { // in a list whoever sent it noted it
+		if t.folds == nil {
+			if at, found := manifest.Find(t.entries, path); found {
+				t.entries[at].Digest = l.digest
+			}
+		} else {
 			t.folds.resolve(&manifest.Entry{Path: path, Digest: l.digest, Size: l.id.size, Attributes: manifest.Attributes{ModTime: l.id.modTime()}}, false)
 		}
 		if l.id.settled(l.readAt) {

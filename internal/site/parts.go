@@ -394,7 +394,7 @@ type recording struct {
 
 // tree gives the tree digest. It fails where the entries cannot be a manifest: else nobody could read it.
 func (r *recording) tree() (manifest.Digest, error) {
-	tree, err := manifest.CheckedTree(r.walk)
+	tree, err := manifest.CheckedTree(manifest.Ahead(r.walk))
 	if failed := r.failed(); failed != nil { // it may have ended before its end
 		return manifest.Digest{}, failed
 	}

@@ -32,6 +32,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"unicode/utf8"
 
@@ -485,22 +486,38 @@ func (r *reader) isLeaf(in *inside, name string) bool {
 	return found
 }
 
-// Names gives the names of all blocks of a tree, each once.
+// Names gives the names of all blocks of a tree, each once. Find is called from several goroutines at once.
 func Names(top Ref, find Finder) (map[manifest.Digest]bool, error) {
-	seen := map[manifest.Digest]bool{}
-	var visit func(name manifest.Digest) error
+	var (
+		mu    sync.Mutex
+		seen  = map[manifest.Digest]bool{}
+		group errgroup.Group
+		visit func(name manifest.Digest) error
+	)
+	group.SetLimit(runtime.GOMAXPROCS(0))
 	visit = func(name manifest.Digest) error {
-		if seen[name] {
+		mu.Lock()
+		known := seen[name]
+		seen[name] = true
+		mu.Unlock()
+		if known {
 			return nil
 		}
-		seen[name] = true
 		text, err := find(name)
 		if err != nil {
 			return err
 		}
-		return refs(text, func(below Ref) error { return visit(below.Name) })
+		return refs(text, func(below Ref) error {
+			deeper := func() error { return visit(below.Name) }
+			if group.TryGo(deeper) {
+				return nil
+			}
+			return deeper()
+		})
 	}
-	return seen, visit(top.Name)
+	group.Go(func() error { return visit(top.Name) })
+	err := group.Wait()
+	return seen, err
 }
 
 var errForm = errors.New("a block cannot be read")
