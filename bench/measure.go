@@ -169,6 +169,16 @@ func (b *bench) again(tree string) func() (sample, error) {
 	return func() (sample, error) { return b.deploy(tree, b.server.port, "ssh") }
 }
 
+// settled measures a no-op that does not follow right after a deployment: the first one after it looks once more at what was deployed.
+func (b *bench) settled(tree string) func() (sample, error) {
+	return func() (sample, error) {
+		if first, err := b.again(tree)(); err != nil {
+			return first, err
+		}
+		return b.again(tree)()
+	}
+}
+
 // sentBytes reads what a deployment says that it sent.
 func sentBytes(s sample) int64 {
 	var out struct {

@@ -28,7 +28,7 @@ func (b *bench) mixed() ([]row, error) {
 		return b.deploy(tree, b.server.port, "ssh")
 	}
 	find := func() (sample, error) { return b.sh(`find %s -printf '%%s %%T@\n' >/dev/null`, b.in(tree)) }
-	again, err := b.medians(b.runs, change, b.again(tree), find)
+	again, err := b.medians(b.runs, change, b.settled(tree), find)
 	if err != nil {
 		return nil, err
 	}

@@ -110,7 +110,7 @@ func (b *bench) standing(tree string, pipe sample) (rows []row, err error) {
 		}
 		return b.deploy(tree, b.server.port, "ssh")
 	}
-	one, err := b.medians(b.runs, change, b.again(tree))
+	one, err := b.medians(b.runs, change, b.settled(tree))
 	if err != nil {
 		return nil, err
 	}

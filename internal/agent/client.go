@@ -286,6 +286,9 @@ func (c *Client) call(ctx context.Context, method string, body any, take func(bo
 	}
 }
 
+// Recorded gives the tree digest that was recorded at the site when it was opened; zero: none was, or it is not known.
+func (c *Client) Recorded() manifest.Digest { return c.opened.Recorded }
+
 // Abilities tells what the place can do.
 func (c *Client) Abilities() fsys.Abilities { return c.opened.Abilities }
 
@@ -302,9 +305,9 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 		return c.compareEarlier(ctx, want, &call, watch)
 	}
 	var (
-		folders []treeparts.Part
-		of      [][]int32 // their entries
-		sent    []int     // the entries of those that were asked for, by index
+		folders = want.Folders
+		of      = want.Of
+		sent    []int // the entries of those that were asked for, by index
 		working sync.WaitGroup
 	)
 	if want.Recorded { // else nothing is recorded that could be the same

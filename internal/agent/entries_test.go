@@ -60,6 +60,8 @@ func TestManyEntriesOfAnAnswerComeInOrder(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []int{1, len(c), len(c)}, []int{now.Number, now.Count, now.Entries.Len()})
 	require.True(t, now.Entries.InOrder())
+	require.True(t, client.Recorded().IsZero(), "nothing was when it was opened")
+	require.Equal(t, manifest.TreeOf(now.Entries.Each), session(t, dir).Recorded())
 	require.Equal(t, []string{"species/00/00001.html"}, now.Altered)
 	require.Equal(t, []string{"species/04/04000.html"}, now.Missing)
 	stands, err := calls.Stands.On(t.Context(), client, nil)

@@ -57,8 +57,9 @@ type Root struct {
 }
 
 type opened struct {
-	Root      string         `cbor:"root"` // as a person knows it
-	Abilities fsys.Abilities `cbor:"abilities"`
+	Root      string          `cbor:"root"` // as a person knows it
+	Abilities fsys.Abilities  `cbor:"abilities"`
+	Recorded  manifest.Digest `cbor:"recorded"` // see Client.Recorded
 }
 
 // compareCall has three stages, each of which may be the last: the tree digest; digests of its folders; entries.

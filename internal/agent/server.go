@@ -262,7 +262,7 @@ func (s *server) openSite(ctx context.Context, m *message) (any, error) {
 		return nil, err
 	}
 	s.here, s.place = calls.NewHere(opening), place
-	return opened{Root: label, Abilities: opening.Abilities()}, nil
+	return opened{Root: label, Abilities: opening.Abilities(), Recorded: opening.RecordedDigest(ctx)}, nil
 }
 
 // doCompare finds what must change, or what it needs to know for that.

@@ -10,6 +10,7 @@ import (
 	"tartine/internal/farend"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
+	"tartine/internal/treeparts"
 )
 
 // table is all calls.
@@ -30,6 +31,9 @@ type Comparing struct {
 	Tree     manifest.Digest // of the content; zero: it was not computed
 	// Content gives the entries in the place of those of Wanted: an engine that can do without asks for none. Nil: they are there.
 	Content Entries
+	// Folders is the digests of its folders, and Of the entries of each, by index, where somebody has computed them; else nil.
+	Folders []treeparts.Part
+	Of      [][]int32
 	// Parts are those that differ, of which the entries of Wanted are, in the place of all; nil: they are of all.
 	Parts *site.Different
 	InAll int // how many entries are wanted where Parts is not nil

@@ -95,7 +95,7 @@ func (l *looking) open(ctx context.Context, a *app, args []string, opt deploy.Op
 		return err
 	}
 	opt.Published, opt.Like = l.site.TakeUp, reach.Like
-	l.session = &deploy.Session{Engine: l.site, Content: l.content, Options: opt, Person: person, Distant: l.site.Agent}
+	l.session = &deploy.Session{Engine: l.site, Content: l.content, Options: opt, Person: person, Distant: l.site.Agent, Recorded: l.site.Recorded}
 	return nil
 }
 

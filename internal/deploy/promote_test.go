@@ -20,6 +20,7 @@ import (
 	"tartine/internal/filter"
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/osfs"
+	"tartine/internal/manifest"
 	"tartine/internal/site"
 )
 
@@ -100,6 +101,50 @@ func TestPromotionBringsWhatIsRecordedInFewCalls(t *testing.T) {
 	_, err = s.Deploy(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, 3, asked.asked["gather"])
+}
+
+// early keeps whether the digests of folders came with a comparison.
+type early struct {
+	calls.Engine
+	with []bool
+}
+
+func (e *early) Do(ctx context.Context, call calls.Any, question, answer any, watch *site.Watch) error {
+	if q, is := question.(*calls.Comparing); is {
+		e.with = append(e.with, len(q.Folders) > 0 && len(q.Folders) == len(q.Of))
+	}
+	return e.Engine.Do(ctx, call, question, answer, watch)
+}
+
+// TestFoldersAreDigestedEarlyWhereAnotherTreeIsRecorded has a session know what is recorded before it asks.
+func TestFoldersAreDigestedEarlyWhereAnotherTreeIsRecorded(t *testing.T) {
+	p := newPlace(t, "content/a.html", "content/log/may.html")
+	sources := []content.Source{{Path: filepath.Join(p.dir, "content"), Dest: ".", Rules: &filter.Set{}}}
+	compare := func(recorded manifest.Digest, opt content.Options) (bool, *deploy.Comparison) {
+		s := p.session(content.KeepLinks, deploy.Options{})
+		asked := &early{Engine: s.Engine}
+		s.Engine, s.Recorded, s.Distant = asked, recorded, true
+		s.Content = func(ctx context.Context) (*content.Content, error) {
+			tree, err := content.Scan(ctx, sources, opt)
+			require.NoError(t, err)
+			return tree.Content(), nil
+		}
+		c, err := s.Compare(t.Context())
+		require.NoError(t, err)
+		return asked.with[0], c
+	}
+	folded := content.Options{Links: content.KeepLinks, Fold: 1}
+	with, c := compare(manifest.Digest{}, folded)
+	require.False(t, with, "it is not known what is recorded")
+	with, _ = compare(manifest.Digest{1}, folded)
+	require.True(t, with)
+	with, _ = compare(c.TreeDigest(), folded)
+	require.False(t, with, "it is the same")
+	with, _ = compare(manifest.Digest{1}, content.Options{Links: content.KeepLinks})
+	require.False(t, with, "a small one is digested when it is asked for")
+	folded.Later = 1
+	with, _ = compare(manifest.Digest{1}, folded)
+	require.False(t, with, "not all digests are known")
 }
 
 func TestWhatDriftedIsNotPromotedUnasked(t *testing.T) {

@@ -14,6 +14,7 @@ import (
 	"tartine/internal/diff"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
+	"tartine/internal/treeparts"
 )
 
 // Session brings a content to the site of an engine, as often as is wanted: it finishes what was left, scans beside a
@@ -27,6 +28,9 @@ type Session struct {
 	// Distant tells that the engine is behind a connection, and compares trees by their digests first, as is done with one that is
 	// folded up in any case.
 	Distant bool
+	// Recorded is the tree digest that was recorded at the site when it was opened: where a content that is folded up has another one, the
+	// digests of its folders are computed while the site is surveyed. Zero: it is not known.
+	Recorded manifest.Digest
 
 	ahead ahead
 }
@@ -99,11 +103,18 @@ func (s *Session) Compare(ctx context.Context) (*Comparison, error) {
 	defer done()
 	c := &Comparison{able: s.Engine.Abilities()}
 	surveyed, compared := calls.NewID(), calls.NewID()
+	var (
+		folders []treeparts.Part
+		of      [][]int32
+	)
 	group, both := errgroup.WithContext(ctx)
 	group.Go(func() (err error) {
 		if c.Content, err = s.Content(both); err == nil && (s.Distant || c.Content.Folded()) && len(c.Content.Later) == 0 && c.Content.Rollback == 0 {
 			c.Content.Date(time.Now())
 			c.tree = c.Content.Tree() // while the site is surveyed
+			if !s.Recorded.IsZero() && s.Recorded != c.tree && c.Content.Folded() {
+				folders, of = treeparts.Of(c.Content.Each)
+			}
 		}
 		return err
 	})
@@ -125,7 +136,7 @@ func (s *Session) Compare(ctx context.Context) (*Comparison, error) {
 	c.Content.Date(time.Now())
 	want := site.Wanted{Kept: c.kept(), Gone: c.Content.Gone, Retire: s.Options.Retire,
 		Rule: diff.Rule{Times: s.Options.Compare == ByTime, Nothing: s.Options.Compare == Nothing}}
-	question := &calls.Comparing{As: compared, Survey: surveyed, Recorded: c.Survey.Number > 0, Tree: c.tree, Content: c.Content, Wanted: want}
+	question := &calls.Comparing{As: compared, Survey: surveyed, Recorded: c.Survey.Number > 0, Tree: c.tree, Content: c.Content, Folders: folders, Of: of, Wanted: want}
 	var answer *calls.Compared
 	if c.Content.Rollback > 0 {
 		answer, err = s.compareEarlier(ctx, c, question, watch)

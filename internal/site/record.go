@@ -97,6 +97,19 @@ func (s *Site) current(ctx context.Context) (int, error) {
 	return number, nil
 }
 
+// RecordedDigest gives the tree digest that is recorded; zero: none is, or it cannot be read, of which others tell why.
+func (s *Site) RecordedDigest(ctx context.Context) manifest.Digest {
+	number, err := s.current(ctx)
+	if err != nil || number == 0 {
+		return manifest.Digest{}
+	}
+	h, _, err := s.readHead(ctx, number, false)
+	if err != nil {
+		return manifest.Digest{}
+	}
+	return h.tree()
+}
+
 // How large files of the record may be that are read, in bytes, and how large a deployment's number. The record is
 // input: whoever can write there must not be able to take our memory.
 const (

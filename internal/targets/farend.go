@@ -17,6 +17,7 @@ import (
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/osfs"
 	"tartine/internal/fsys/redial"
+	"tartine/internal/manifest"
 	"tartine/internal/site"
 )
 
@@ -155,6 +156,7 @@ const wordsKept = 1 << 10
 type far interface {
 	calls.Engine
 	Asked() agent.Asked
+	Recorded() manifest.Digest
 	io.Closer
 }
 
@@ -214,14 +216,14 @@ type lasting struct {
 
 func (s *Settings) lastingAgent(first far, address string, open func(context.Context) (far, error)) *Opened {
 	if s.Reconnect <= 0 {
-		return &Opened{Engine: first, place: first, Way: "agent", Agent: true}
+		return &Opened{Engine: first, place: first, Way: "agent", Agent: true, Recorded: first.Recorded()}
 	}
 	line := redial.Line[far]{Open: open, Patience: s.Reconnect, Told: s.Told, Final: isFinal}
 	if line.Told == nil {
 		line.Told = func(error, time.Duration) {}
 	}
 	l := &lasting{Keeper: redial.Keep(first, line)}
-	return &Opened{Engine: l, place: l, Way: "agent", Agent: true}
+	return &Opened{Engine: l, place: l, Way: "agent", Agent: true, Recorded: first.Recorded()}
 }
 
 // isFinal tells that it is not to be tried again: a server has become another one, or an agent is killed wherever it

@@ -31,6 +31,8 @@ type failing struct {
 
 func (f *failing) Asked() agent.Asked { return agent.Asked{} }
 
+func (f *failing) Recorded() manifest.Digest { return manifest.Digest{} }
+
 func (f *failing) Close() error {
 	_ = f.End(context.Background())
 	return f.place.Close()

@@ -14,6 +14,7 @@ import (
 	"tartine/internal/connect"
 	"tartine/internal/fsys"
 	"tartine/internal/fsys/redial"
+	"tartine/internal/manifest"
 	"tartine/internal/site"
 	"tartine/internal/trace"
 )
@@ -164,12 +165,14 @@ func openWaiting(ctx context.Context, s Settings, open func(context.Context, Set
 // Opened is the engine of an open site with what was opened for it.
 type Opened struct {
 	calls.Engine
-	Read  int64        // bytes that had to be read there before anything else
-	Way   string       // how it is reached, where there are several, for a person
-	Agent bool         // an agent runs there
-	Why   error        // why no agent runs there, an *agent.UnavailableError; nil when one does, or was not wanted
-	Clear bool         // what is sent can be read on the way
-	Facts []site.Check // what was found out on the way, for the doctor
+	Read  int64  // bytes that had to be read there before anything else
+	Way   string // how it is reached, where there are several, for a person
+	Agent bool   // an agent runs there
+	// Recorded is the tree digest that was recorded there when it was opened; zero: it is not known.
+	Recorded manifest.Digest
+	Why      error        // why no agent runs there, an *agent.UnavailableError; nil when one does, or was not wanted
+	Clear    bool         // what is sent can be read on the way
+	Facts    []site.Check // what was found out on the way, for the doctor
 	// Reload has whatever serves the site take up what was published, and tells what was done; nil: nothing is to be
 	// done.
 	Reload   func(context.Context) (string, error)
