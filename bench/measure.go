@@ -169,15 +169,20 @@ func (b *bench) again(tree string) func() (sample, error) {
 	return func() (sample, error) { return b.deploy(tree, b.server.port, "ssh") }
 }
 
-// settled measures a no-op that does not follow right after a deployment: the first one after it looks once more at what was deployed.
+// settled measures a no-op that does not follow right after a deployment: for some seconds what was deployed is looked at once more, by
+// the first one after that, too.
 func (b *bench) settled(tree string) func() (sample, error) {
 	return func() (sample, error) {
+		time.Sleep(settleTime)
 		if first, err := b.again(tree)(); err != nil {
 			return first, err
 		}
 		return b.again(tree)()
 	}
 }
+
+// settleTime is longer than that.
+const settleTime = 2500 * time.Millisecond
 
 // sentBytes reads what a deployment says that it sent.
 func sentBytes(s sample) int64 {
