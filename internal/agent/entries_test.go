@@ -13,7 +13,7 @@ import (
 	"tartine/internal/manifest"
 )
 
-// TestEntriesOfAnAnswerAreThoseThatWereAskedFor has a far end say what stands there, and send what it should not.
+// TestEntriesOfAnAnswerAreThoseThatWereAskedFor has a far end say what is there, and send what it should not.
 func TestEntriesOfAnAnswerAreThoseThatWereAskedFor(t *testing.T) {
 	entry := func(path string) []manifest.Entry {
 		return []manifest.Entry{{Path: path, Size: 1, Attributes: manifest.Attributes{Mode: 0o644}}}

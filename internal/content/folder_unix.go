@@ -30,16 +30,7 @@ func readFolder(dir string) ([]item, error) {
 		}
 		return nil
 	})
-	kept := 0
-	for i := range items {
-		if there[i] {
-			if kept < i {
-				items[kept] = items[i]
-			}
-			kept++
-		}
-	}
-	return items[:kept], err
+	return fsys.Marked(items, there), err
 }
 
 // lookUp looks a name up in an open folder, and tells whether it is there: it may have been removed since the folder was read.

@@ -22,3 +22,17 @@ func Spread(count int, do func(from, until int) error) error {
 	}
 	return group.Wait()
 }
+
+// Marked gives those of a list that are marked, in the same memory.
+func Marked[T any](all []T, marked []bool) []T {
+	kept := 0
+	for i := range all {
+		if marked[i] {
+			if kept < i {
+				all[kept] = all[i]
+			}
+			kept++
+		}
+	}
+	return all[:kept]
+}

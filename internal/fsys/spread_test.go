@@ -36,3 +36,9 @@ func TestWorkThatIsSpreadIsAllDoneOnce(t *testing.T) {
 		}), wrong)
 	}
 }
+
+func TestWhatIsMarkedIsKept(t *testing.T) {
+	require.Equal(t, []int{2, 5, 7}, fsys.Marked([]int{1, 2, 3, 5, 7}, []bool{false, true, false, true, true}))
+	require.Equal(t, []int{1, 2}, fsys.Marked([]int{1, 2}, []bool{true, true}))
+	require.Empty(t, fsys.Marked([]int{1}, []bool{false}))
+}

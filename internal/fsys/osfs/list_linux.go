@@ -34,16 +34,7 @@ func (f *FS) listQuickly(folder *os.File, dir string) (out []fsys.Info, done boo
 	if err != nil {
 		return nil, true, err
 	}
-	kept := 0
-	for i := range out {
-		if there[i] {
-			if kept < i {
-				out[kept] = out[i]
-			}
-			kept++
-		}
-	}
-	return out[:kept], true, nil
+	return fsys.Marked(out, there), true, nil
 }
 
 // lookUp looks a name up in an open folder; there is false where it was removed since the folder was read.
