@@ -151,7 +151,7 @@ func (s *Site) surveyBriefly(ctx context.Context, believe bool) (*Survey, error)
 		return nil, err
 	}
 	w := &briefWalk{site: s, shelf: shelf, known: known, out: &brief{unread: !believe, count: h.Count, odd: map[string][]diff.Found{}, filled: map[string]bool{}},
-		able: s.Abilities(), numbers: map[manifest.Owner]diff.Owner{}, settled: record.ModTime.Add(-max(settleTime, s.Abilities().TimeStep))}
+		able: s.Abilities(), settled: record.ModTime.Add(-max(settleTime, s.Abilities().TimeStep))}
 	if err := folderwise(ctx, s.jobs, briefFolder{path: ".", recorded: blocks.Ref{Name: h.Top, Entries: h.Count}}, w.folder); err != nil {
 		return nil, err
 	}
@@ -178,7 +178,6 @@ type briefWalk struct {
 	rooms sync.Pool // of *[]manifest.Entry, for what is recorded of a folder
 
 	mu      sync.Mutex
-	numbers map[manifest.Owner]diff.Owner
 	out     *brief
 	changed int64 // when anything changed last
 }
@@ -248,7 +247,7 @@ func (w *briefWalk) folder(ctx context.Context, in briefFolder) (next []briefFol
 		}
 		e := as.find(info.Name)
 		if info.Mode.IsDir() {
-			at, isBelow := slices.BinarySearchFunc(below, info.Name, func(b blocks.Below, name string) int { return strings.Compare(b.Name, name) })
+			at, isBelow := findBelow(below, info.Name)
 			switch {
 			case e != nil && (e.Kind != manifest.Dir || e.Hand || modes && e.Mode != info.Mode.Perm() || !w.ownedBy(e.Owner, info)), e == nil && !isBelow:
 				odd = true
@@ -303,20 +302,10 @@ func (w *briefWalk) owns(here *brief, of *manifest.Owner, info *fsys.Info) bool 
 	return true
 }
 
-// ownedBy tells whether what was found belongs to whom it is recorded to.
+// ownedBy tells whether what was found belongs to whom it is recorded to. Where nobody is called so any more it does not: whoever wants it
+// must be told.
 func (w *briefWalk) ownedBy(of *manifest.Owner, info *fsys.Info) bool {
-	if of == nil {
-		return true
-	}
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	e := &manifest.Entry{Attributes: manifest.Attributes{Owner: of}}
-	if w.site.addOwner(w.numbers, e) != nil { // nobody is called so any more: whoever wants it must be told
-		return false
-	}
-	rule := diff.Rule{Owners: w.numbers}
-	found := foundAs(e, info)
-	return found.Owned && rule.Owns(e, &found)
+	return of == nil || info.User.Known && w.site.belongs(*of, info)
 }
 
 // ownAlike tells whether what was found in a folder belongs to whom all else does.

@@ -79,13 +79,18 @@ func (s *Site) mayGive(result *diff.Result, rule *diff.Rule) (err error) {
 	return err
 }
 
+// belongs tells whether something belongs to an owner, who must be known there.
+func (s *Site) belongs(owner manifest.Owner, info *fsys.Info) bool {
+	user, group, err := s.ownerNumbers(owner)
+	return err == nil && (user < 0 || uint32(user) == info.User.ID) && (group < 0 || uint32(group) == info.Group)
+}
+
 // owned tells what is wrong with whom something belongs to after a step; empty: nothing.
 func (s *Site) owned(owner *manifest.Owner, info fsys.Info) string {
 	if _, gives := s.fs.(fsys.Giver); owner == nil || !gives || !info.User.Known {
 		return ""
 	}
-	user, group, err := s.ownerNumbers(*owner)
-	if err == nil && (user < 0 || uint32(user) == info.User.ID) && (group < 0 || uint32(group) == info.Group) {
+	if s.belongs(*owner, &info) {
 		return ""
 	}
 	return fmt.Sprintf("it belongs to %d:%d instead of %s", info.User.ID, info.Group, owner)
