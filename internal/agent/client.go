@@ -305,15 +305,14 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 		return c.compareEarlier(ctx, want, &call, watch)
 	}
 	var (
-		folders = want.Folders
-		of      = want.Of
-		sent    []int // the entries of those that were asked for, by index
+		sent    []int // the entries of those folders that were asked for, by index
 		working sync.WaitGroup
+		digest  = func() { want.Folders, want.Of = treeparts.Of(want.Each) }
 	)
 	if want.Recorded { // else nothing is recorded that could be the same
 		if want.Paths() <= fewEntries {
 			want.Listed()
-			working.Go(func() { folders, of = treeparts.Of(want.Each) })
+			working.Go(digest)
 		}
 		if call.Tree = want.Tree; call.Tree.IsZero() {
 			call.Tree = manifest.TreeOf(want.Each)
@@ -327,10 +326,10 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 			return nil, fmt.Errorf("%w: it needs to know more and more", ErrProtocol)
 		case answer.NeedDigests && want.Paths() > 0:
 			working.Wait()
-			if folders == nil {
-				folders, of = treeparts.Of(want.Each)
+			if want.Folders == nil {
+				digest()
 			}
-			call.Folders = folders
+			call.Folders = want.Folders
 		case answer.NeedAll, answer.NeedDigests, stage == 0 && !want.Recorded:
 			call.Whole, call.Folders, call.Entries = true, nil, want.Paths()
 			if err := c.sendEntries(want.As, want.Each); err != nil {
@@ -338,7 +337,7 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 			}
 		case len(answer.NeedFolders) > 0:
 			var err error
-			if sent, err = treeparts.Entries(of, answer.NeedFolders); err != nil {
+			if sent, err = treeparts.Entries(want.Of, answer.NeedFolders); err != nil {
 				return nil, fmt.Errorf("%w: %w", ErrProtocol, err)
 			}
 			if err = c.sendEntries(want.As, want.EachOf(sent)); err != nil {

@@ -194,12 +194,14 @@ func compareNear(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) 
 	if !h.Site.InParts(found, &q.Wanted) {
 		return nil, nil
 	}
-	parts, of := treeparts.Of(q.Content.Each)
-	different, err := h.Site.Differing(ctx, found, &q.Wanted, treeparts.OfSite(parts), treeparts.SameAs(parts))
+	if q.Folders == nil {
+		q.Folders, q.Of = treeparts.Of(q.Content.Each)
+	}
+	different, err := h.Site.Differing(ctx, found, &q.Wanted, treeparts.OfSite(q.Folders), treeparts.SameAs(q.Folders))
 	if err != nil || different == nil {
 		return nil, err
 	}
-	some, err := treeparts.Entries(of, different.Parts)
+	some, err := treeparts.Entries(q.Of, different.Parts)
 	if err != nil {
 		return nil, err
 	}

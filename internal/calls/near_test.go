@@ -12,22 +12,67 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"tartine/internal/diff"
+	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
+	"tartine/internal/treeparts"
 )
 
 // foldedUp is a content of which there is no list, until it is asked for one.
 type foldedUp struct {
 	entries []manifest.Entry
 	lists   int
+	passed  bool // some were passed over
 }
 
 func (f *foldedUp) Len() int                                { return len(f.entries) }
 func (f *foldedUp) Folded() bool                            { return true }
 func (f *foldedUp) Each(visit func(e *manifest.Entry) bool) { manifest.Each(f.entries, visit) }
 func (f *foldedUp) Entries() []manifest.Entry               { f.lists++; return f.entries }
+
+func (f *foldedUp) EachIn(dirs map[string]bool, visit func(e *manifest.Entry) bool) {
+	f.Each(func(e *manifest.Entry) bool {
+		dir, _ := fsys.Split(e.Path)
+		f.passed = f.passed || !dirs[dir]
+		return !dirs[dir] || visit(e)
+	})
+}
+
+// TestSomeEntriesAreFoundByTheirIndexes asks for some of a tree, in whose folders there is more.
+func TestSomeEntriesAreFoundByTheirIndexes(t *testing.T) {
+	passed := 0
+	rapid.Check(t, func(r *rapid.T) {
+		texts := map[string]string{}
+		name := rapid.SampledFrom([]string{"a", "a-b", "b"})
+		for i := range rapid.IntRange(1, 30).Draw(r, "files") {
+			dir := ""
+			for range rapid.IntRange(0, 3).Draw(r, "depth") {
+				dir += name.Draw(r, "folder") + "/"
+			}
+			texts[fmt.Sprintf("%s%02d.svg", dir, i)] = ""
+		}
+		c := foldedOf(texts)
+		q := &Comparing{Content: c}
+		q.Folders, q.Of = treeparts.Of(c.Each)
+		var (
+			indexes []int
+			want    []manifest.Entry
+		)
+		for i := range c.entries {
+			if rapid.Bool().Draw(r, "wanted") {
+				indexes, want = append(indexes, i), append(want, c.entries[i])
+			}
+		}
+		require.Equal(r, want, append([]manifest.Entry(nil), q.Some(indexes)...))
+		if c.passed {
+			passed++
+		}
+	})
+	require.Positive(t, passed)
+}
 
 func foldedOf(texts map[string]string) *foldedUp {
 	out := &foldedUp{}

@@ -76,12 +76,19 @@ func (q *Comparing) Some(indexes []int) []manifest.Entry {
 	return out
 }
 
-// EachOf walks through some of the entries that are wanted, by their indexes, which ascend.
+// EachOf walks through some of the entries that are wanted, by their indexes, which ascend. Folders in which there is none of them
+// are passed over, where that can be.
 func (q *Comparing) EachOf(indexes []int) manifest.Walk {
+	each, in := manifest.Walk(q.Each), func(at int) int { return at }
+	if folded, ok := q.Content.(folderwise); ok && q.Content.Folded() && q.Of != nil {
+		dirs, all := treeparts.FoldersOf(q.Folders, q.Of, indexes)
+		each = func(visit func(e *manifest.Entry) bool) { folded.EachIn(dirs, visit) }
+		in = func(at int) int { return all[at] }
+	}
 	return func(visit func(e *manifest.Entry) bool) {
 		at, left := 0, indexes
-		q.Each(func(e *manifest.Entry) bool {
-			if len(left) > 0 && left[0] == at {
+		each(func(e *manifest.Entry) bool {
+			if len(left) > 0 && left[0] == in(at) {
 				left = left[1:]
 				if !visit(e) {
 					return false
@@ -91,6 +98,11 @@ func (q *Comparing) EachOf(indexes []int) manifest.Walk {
 			return len(left) > 0
 		})
 	}
+}
+
+// folderwise is entries that can be gone through in some folders alone.
+type folderwise interface {
+	EachIn(dirs map[string]bool, visit func(e *manifest.Entry) bool)
 }
 
 // Listed gives the entries that are wanted.

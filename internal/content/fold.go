@@ -70,7 +70,10 @@ func isBefore(dir, path string) bool {
 
 // walk calls take with all entries in the order of their paths, and whether there is something below them, until it tells
 // that that is enough. No path occurs twice (see settle).
-func (f *folds) walk(take func(m *member, below bool) bool) {
+func (f *folds) walk(take func(m *member, below bool) bool) { f.walkIn(nil, take) }
+
+// walkIn is walk for what is directly in some folders; nil: in all.
+func (f *folds) walkIn(dirs map[string]bool, take func(m *member, below bool) bool) {
 	type folder struct {
 		members []member
 		at      int
@@ -89,6 +92,10 @@ func (f *folds) walk(take func(m *member, below bool) bool) {
 			}
 		}
 		if next < len(f.pieces) && (inner == nil || isBefore(f.pieces[next].dir, inner.members[inner.at].Path)) {
+			if dirs != nil && !dirs[f.pieces[next].dir] {
+				next++
+				continue
+			}
 			into := &folder{}
 			if len(spare) > 0 {
 				into, spare = spare[len(spare)-1], spare[:len(spare)-1]
@@ -134,8 +141,11 @@ func isImplied(e *manifest.Entry, below bool) bool {
 }
 
 // each calls visit with the entries of a tree that is in shape, until it tells that that is enough.
-func (f *folds) each(visit func(e *manifest.Entry, source int32) bool) {
-	f.walk(func(m *member, below bool) bool {
+func (f *folds) each(visit func(e *manifest.Entry, source int32) bool) { f.eachIn(nil, visit) }
+
+// eachIn is each for what is directly in some folders; nil: in all.
+func (f *folds) eachIn(dirs map[string]bool, visit func(e *manifest.Entry, source int32) bool) {
+	f.walkIn(dirs, func(m *member, below bool) bool {
 		switch e := &m.Entry; {
 		case isImplied(e, below), len(f.out) > 0 && f.out[e.Path]:
 			return true
@@ -232,12 +242,13 @@ func (t *Tree) count() int {
 	return len(t.entries)
 }
 
-func (t *Tree) each(visit func(e *manifest.Entry) bool) {
+// each calls visit with the entries that are directly in some folders; nil: in all. Where there is a list of them it is called with all.
+func (t *Tree) each(dirs map[string]bool, visit func(e *manifest.Entry) bool) {
 	t.folding.Lock()
 	f, entries := t.folds, t.entries
 	t.folding.Unlock()
 	if f != nil {
-		f.each(func(e *manifest.Entry, _ int32) bool { return visit(e) })
+		f.eachIn(dirs, func(e *manifest.Entry, _ int32) bool { return visit(e) })
 		return
 	}
 	manifest.Each(entries, visit)

@@ -20,6 +20,7 @@ import (
 	"pgregory.net/rapid"
 
 	"tartine/internal/filter"
+	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
 
@@ -98,6 +99,20 @@ func TestAFoldedTreeIsWhatAListWouldBe(t *testing.T) {
 		require.Equal(r, plain.Len(), c.Len())
 		require.Equal(r, plain.Contents(), c.Contents())
 		require.Equal(r, plain.Tree(), c.Tree())
+		dirs := map[string]bool{}
+		for _, dir := range []string{".", "a", "a/a", "a-b", "a/a-b", "a/a/a", "b"} {
+			dirs[dir] = rapid.Bool().Draw(r, "in "+dir)
+		}
+		var within, wantWithin []string
+		c.EachIn(dirs, func(e *manifest.Entry) bool { within = append(within, e.Path); return true })
+		for _, e := range list.entries {
+			if dir, _ := fsys.Split(e.Path); dirs[dir] {
+				wantWithin = append(wantWithin, e.Path)
+			}
+		}
+		if got.folds != nil {
+			require.Equal(r, wantWithin, within)
+		}
 		require.Equal(r, got.folds != nil, c.Folded(), "nothing asked for the list")
 		require.Equal(r, len(list.entries)+len(list.Refused) > 0, c.Folded())
 		require.Equal(r, list.Landings, got.Landings)
@@ -306,7 +321,7 @@ func TestAFoldedTreeIsOpened(t *testing.T) {
 			return nil
 		})
 	}
-	got.each(func(*manifest.Entry) bool { return true })
+	got.each(nil, func(*manifest.Entry) bool { return true })
 	require.NoError(t, all.Wait())
 	require.False(t, c.Folded())
 	require.Equal(t, "seen", text("index.html"))

@@ -87,9 +87,16 @@ func (c *Content) Len() int {
 
 // Each calls visit with one entry after the other, in the order of their paths, until it tells that that is enough.
 // Visit must not keep them, nor ask the content for anything.
-func (c *Content) Each(visit func(e *manifest.Entry) bool) {
+func (c *Content) Each(visit func(e *manifest.Entry) bool) { c.each(nil, visit) }
+
+// EachIn is Each for what is directly in some folders, where the entries are folded up.
+func (c *Content) EachIn(dirs map[string]bool, visit func(e *manifest.Entry) bool) {
+	c.each(dirs, visit)
+}
+
+func (c *Content) each(dirs map[string]bool, visit func(e *manifest.Entry) bool) {
 	if c.folded != nil {
-		c.folded.each(func(e *manifest.Entry) bool { return c.date(e) && visit(e) })
+		c.folded.each(dirs, func(e *manifest.Entry) bool { return c.date(e) && visit(e) })
 		return
 	}
 	manifest.Each(c.entries, visit)

@@ -348,15 +348,17 @@ func (s *Site) touch(ctx context.Context) error {
 		return err
 	}
 	first, err := s.dateCurrent(ctx)
+	wait := changeStep()
 	for range mostTouches {
 		if err != nil {
 			return err
 		}
 		select {
-		case <-time.After(2 * changeStep()):
+		case <-time.After(wait):
 		case <-ctx.Done():
 			return ctx.Err()
 		}
+		wait = max(wait/4, time.Millisecond)
 		var now time.Time
 		if now, err = s.dateCurrent(ctx); now.Sub(first) > changeStep() {
 			break

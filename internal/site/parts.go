@@ -1,7 +1,6 @@
 package site
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -52,115 +51,6 @@ func little(entries int) int { return max(entries/8, 4096) }
 func (s *Site) InParts(survey *Survey, want *Wanted) bool {
 	return survey.brief != nil && !survey.brief.unread && !want.Rule.Nothing &&
 		len(survey.brief.young) <= little(survey.brief.count)
-}
-
-// Differing finds the parts of which same does not tell that what is recorded there is what is wanted. The parts are all in which
-// anything is wanted, those of a folder one behind the other; of want it counts what is kept and what goes. Same is called from
-// several goroutines at once, with entries whose paths are the names in the folder, and must not keep them. It gives nil where
-// the parts are not in order. What differs may have to be narrowed: see IsMuch.
-func (s *Site) Differing(ctx context.Context, survey *Survey, want *Wanted, parts []Part, same func(part int, entries []manifest.Entry) bool) (*Different, error) {
-	h, shelf, err := s.openRecord(ctx, survey.Number)
-	defer shelf.close()
-	if err != nil {
-		return nil, err
-	}
-	var (
-		out   = &Different{survey: survey, contents: newSketch(survey.brief.count)}
-		of    = make(map[string]int, len(parts)) // the first part of each folder
-		young = survey.brief.youngOnes()
-		seen  = make([]bool, len(parts))
-		mu    sync.Mutex
-		most  = cmp.Or(s.narrowAt, little(survey.brief.count))
-		stays = survey.brief.staying(want, young)
-		ill   bool // the parts of a folder are not in order
-	)
-	for i := range parts {
-		if _, known := of[parts[i].Dir]; !known {
-			of[parts[i].Dir] = i
-			out.wanted = append(out.wanted, parts[i].Dir)
-		}
-	}
-	err = s.eachFolder(ctx, blocks.Ref{Name: h.Top, Entries: h.Count}, shelf, func(dir string, entries []manifest.Entry) {
-		var (
-			differ, was []int // parts, and what is recorded in them by index
-			dirs        []string
-			kept        int
-			bytes       int64
-		)
-		rest, disorder := 0, false
-		for i := range entries {
-			switch entries[i].Kind {
-			case manifest.Dir:
-				dirs = append(dirs, fsys.Join(dir, entries[i].Path))
-			case manifest.File:
-				out.contents.add(&entries[i].Digest)
-			}
-		}
-		first, wanted := of[dir]
-		_, isOdd := survey.brief.odd[dir]
-		unwanted := func(from, until int) {
-			for j := from; j < until; j++ {
-				if stays != nil && stays(fsys.Join(dir, entries[j].Path), entries[j].Kind) {
-					kept, bytes = kept+1, bytes+max(entries[j].Size, 0)
-				} else {
-					was = append(was, j)
-				}
-			}
-		}
-		for i := first; wanted && i < len(parts) && parts[i].Dir == dir; i++ {
-			from, until := within(entries, parts[i])
-			if disorder = disorder || from < rest; disorder {
-				break
-			}
-			differs := isOdd || !same(i, entries[from:until])
-			for j := from; !differs && j < until; j++ {
-				differs = len(young) > 0 && young[fsys.Join(dir, entries[j].Path)]
-			}
-			unwanted(rest, from) // between two parts nothing is
-			if rest = until; differs {
-				differ = append(differ, i)
-				for j := from; j < until; j++ {
-					was = append(was, j)
-				}
-			}
-		}
-		unwanted(rest, len(entries))
-		mu.Lock()
-		defer mu.Unlock()
-		ill = ill || disorder
-		if out.dirs = append(out.dirs, dirs...); ill {
-			return
-		}
-		for i := first; wanted && i < len(parts) && parts[i].Dir == dir; i++ {
-			seen[i] = true
-		}
-		out.Parts, out.kept, out.bytes = append(out.Parts, differ...), out.kept+kept, out.bytes+bytes
-		if kept > 0 {
-			out.stay = append(out.stay, dir)
-		}
-		if out.much == nil && len(out.recorded)+len(was) > most {
-			out.much, out.recorded = &muchParts{parts: parts, first: of}, nil
-		}
-		for _, j := range was {
-			if out.much != nil {
-				break
-			}
-			e := entries[j]
-			e.Path = fsys.Join(dir, e.Path)
-			out.recorded = append(out.recorded, e)
-		}
-	})
-	if err != nil || ill {
-		return nil, err
-	}
-	for i := range parts {
-		if !seen[i] { // of a folder of which nothing is recorded
-			out.Parts = append(out.Parts, i)
-		}
-	}
-	slices.Sort(out.Parts)
-	slices.SortFunc(out.recorded, func(a, b manifest.Entry) int { return strings.Compare(a.Path, b.Path) })
-	return out, nil
 }
 
 // youngOnes gives the files of which the content is not believed.
@@ -218,14 +108,32 @@ func (s *Site) openTree(ctx context.Context, number int) (*head, *shelf, error) 
 	return h, opened, err
 }
 
+// recordedFolder is what is recorded directly in a folder: entries, whose paths are their names.
+type recordedFolder struct {
+	dir     string
+	entries []manifest.Entry
+}
+
 // eachFolder calls visit with what is recorded directly in each folder that has content, from several goroutines at once. The
 // paths of the entries are their names, and visit must not keep them.
 func (s *Site) eachFolder(ctx context.Context, top blocks.Ref, shelf *shelf, visit func(dir string, entries []manifest.Entry)) error {
+	return s.takeFolders(ctx, top, shelf, func(in recordedFolder, done func(recordedFolder)) {
+		visit(in.dir, in.entries)
+		done(in)
+	})
+}
+
+// takeFolders is eachFolder for who keeps what is in a folder until done is called with it.
+func (s *Site) takeFolders(ctx context.Context, top blocks.Ref, shelf *shelf, visit func(in recordedFolder, done func(recordedFolder))) error {
 	type recorded struct {
 		path string
 		blocks.Ref
 	}
 	var rooms sync.Pool
+	done := func(in recordedFolder) {
+		room := in.entries[:0]
+		rooms.Put(&room)
+	}
 	return folderwise(ctx, s.jobs, recorded{".", top}, func(_ context.Context, in recorded) (next []recorded, err error) {
 		if strings.Count(in.path, "/") >= deepest {
 			return nil, &RecordError{s.inRecord("deployments"), fmt.Errorf("folder %s lies too deep", in.path)}
@@ -234,10 +142,11 @@ func (s *Site) eachFolder(ctx context.Context, top blocks.Ref, shelf *shelf, vis
 		if room == nil {
 			room = new([]manifest.Entry)
 		}
-		defer rooms.Put(room)
-		entries, below, err := blocks.Folder(in.Ref, (*room)[:0], shelf.block)
-		if *room = entries; err == nil {
-			visit(in.path, entries)
+		entries, below, err := blocks.Folder(in.Ref, *room, shelf.block)
+		if here := (recordedFolder{in.path, entries}); err == nil {
+			visit(here, done)
+		} else {
+			done(here)
 		}
 		for _, b := range below {
 			next = append(next, recorded{fsys.Join(in.path, b.Name), b.Ref})

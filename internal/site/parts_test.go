@@ -52,6 +52,17 @@ func partsOf(entries []manifest.Entry) (parts []site.Part, of [][]manifest.Entry
 	return parts, of
 }
 
+// each asks about each part by itself.
+func each(same func(part int, recorded []manifest.Entry) bool) func([]int, [][]manifest.Entry) []bool {
+	return func(parts []int, recorded [][]manifest.Entry) []bool {
+		out := make([]bool, len(parts))
+		for i, part := range parts {
+			out[i] = same(part, recorded[i])
+		}
+		return out
+	}
+}
+
 // planParts plans for a content as an agent does; nil: all of the site must be compared.
 func (w *world) planParts(ctx context.Context, c tree, change ...func(*site.Wanted)) (*site.Site, *site.Plan, *site.Survey) {
 	w.t.Helper()
@@ -69,12 +80,12 @@ func (w *world) planParts(ctx context.Context, c tree, change ...func(*site.Want
 		return s, nil, survey
 	}
 	parts, of := partsOf(want)
-	different, err := s.Differing(ctx, survey, &wanted, parts, func(part int, entries []manifest.Entry) bool {
+	different, err := s.Differing(ctx, survey, &wanted, parts, each(func(part int, entries []manifest.Entry) bool {
 		return slices.EqualFunc(of[part], entries, func(want, is manifest.Entry) bool {
 			_, want.Path = fsys.Split(want.Path)
 			return want.Equal(is) && want.Hand == is.Hand
 		})
-	})
+	}))
 	require.NoError(w.t, err)
 	if different == nil {
 		return s, nil, survey
@@ -464,7 +475,7 @@ func TestARecordThatGoesMeanwhileIsNotTakenForAnother(t *testing.T) {
 	var overtaken *site.OvertakenError
 	_, err := s.Deploy(t.Context(), plan, &site.Watch{})
 	require.ErrorAs(t, err, &overtaken)
-	_, err = s.Differing(t.Context(), brief, &site.Wanted{}, nil, func(int, []manifest.Entry) bool { return true })
+	_, err = s.Differing(t.Context(), brief, &site.Wanted{}, nil, each(func(int, []manifest.Entry) bool { return true }))
 	require.ErrorAs(t, err, &overtaken)
 	require.Equal(t, tree{"index.html": "other 6"}, w.stands())
 }
@@ -484,15 +495,15 @@ func TestWhatIsNotALittleIsNarrowed(t *testing.T) {
 	s, err := w.open(t.Context())
 	require.NoError(t, err)
 	parts, _ := partsOf(c.entries())
-	all, err := s.Differing(t.Context(), survey, &site.Wanted{}, parts, func(int, []manifest.Entry) bool { return false })
+	all, err := s.Differing(t.Context(), survey, &site.Wanted{}, parts, each(func(int, []manifest.Entry) bool { return false }))
 	require.NoError(t, err)
 	require.True(t, all.IsMuch(), "all of it differs")
 	require.False(t, s.InParts(survey, &site.Wanted{Rule: diff.Rule{Nothing: true}}), "all is sent")
 	require.True(t, s.InParts(survey, &site.Wanted{}))
-	different, err := s.Differing(t.Context(), survey, &site.Wanted{}, parts[:1], func(int, []manifest.Entry) bool { return true })
+	different, err := s.Differing(t.Context(), survey, &site.Wanted{}, parts[:1], each(func(int, []manifest.Entry) bool { return true }))
 	require.NoError(t, err)
 	require.True(t, different.IsMuch(), "nearly all of it is to go")
-	different, err = s.Differing(t.Context(), survey, &site.Wanted{Kept: []string{"."}, Gone: []string{"7/0140"}}, parts[:1], func(int, []manifest.Entry) bool { return false })
+	different, err = s.Differing(t.Context(), survey, &site.Wanted{Kept: []string{"."}, Gone: []string{"7/0140"}}, parts[:1], each(func(int, []manifest.Entry) bool { return false }))
 	require.NoError(t, err)
 	require.Equal(t, []int{0}, different.Parts, "the rest stays")
 	require.NoError(t, s.Unfold(t.Context(), survey))
@@ -508,7 +519,7 @@ func TestPartsThatDoNotAddUpAreComparedWhole(t *testing.T) {
 	survey, err := s.SurveyBriefly(t.Context(), true)
 	require.NoError(t, err)
 	parts, _ := partsOf(c.entries())
-	different, err := s.Differing(t.Context(), survey, &site.Wanted{}, parts, func(part int, _ []manifest.Entry) bool { return part == 1 })
+	different, err := s.Differing(t.Context(), survey, &site.Wanted{}, parts, each(func(part int, _ []manifest.Entry) bool { return part == 1 }))
 	require.NoError(t, err)
 	for _, paths := range []int{1, 3} {
 		found, _, err := s.CompareParts(t.Context(), survey, different, &site.Wanted{Entries: c.entries()[:1]}, paths, nil)
@@ -524,7 +535,7 @@ func TestPartsThatDoNotAddUpAreComparedWhole(t *testing.T) {
 	found, _, err = s.CompareParts(t.Context(), again, different, &site.Wanted{Entries: c.entries()[:1]}, 2, nil)
 	require.NoError(t, err)
 	require.Nil(t, found, "they are of another survey")
-	disorder, err := s.Differing(t.Context(), survey, &site.Wanted{}, []site.Part{{Dir: ".", From: "b"}, {Dir: "."}}, func(int, []manifest.Entry) bool { return true })
+	disorder, err := s.Differing(t.Context(), survey, &site.Wanted{}, []site.Part{{Dir: ".", From: "b"}, {Dir: "."}}, each(func(int, []manifest.Entry) bool { return true }))
 	require.NoError(t, err)
 	require.Nil(t, disorder)
 	require.NoError(t, s.Unfold(t.Context(), survey))

@@ -13,7 +13,6 @@ import (
 	"slices"
 	"sort"
 	"strings"
-	"sync"
 
 	"tartine/internal/fsys"
 	"tartine/internal/lanehash"
@@ -52,14 +51,6 @@ func ByFolder(entries []manifest.Entry) map[string][]int {
 	return of
 }
 
-// appendFolder appends what the digest of a folder is of.
-func appendFolder(out []byte, entries []manifest.Entry, of []int) []byte {
-	for _, i := range of {
-		out = appendMember(out, &entries[i])
-	}
-	return out
-}
-
 func appendMember(out []byte, e *manifest.Entry) []byte {
 	_, name := fsys.Split(e.Path)
 	out = binary.BigEndian.AppendUint32(out, uint32(len(name)))
@@ -81,15 +72,15 @@ func appendMember(out []byte, e *manifest.Entry) []byte {
 	return out
 }
 
-// sums gives the digest of each of some folders, whose entries are given by index.
-func sums(entries []manifest.Entry, folders [][]int) []manifest.Digest {
+// digests gives the digests of so many folders. Text appends what one of them is of.
+func digests(folders int, text func(folder int, room []byte) []byte) []manifest.Digest {
 	var (
-		out     = make([]manifest.Digest, len(folders))
+		out     = make([]manifest.Digest, folders)
 		batch   lanehash.Batch
 		scratch []byte
 	)
-	for i, of := range folders {
-		scratch = appendFolder(scratch[:0], entries, of)
+	for i := range out {
+		scratch = text(i, scratch[:0])
 		copy(batch.Room(len(scratch)), scratch)
 		batch.Add(len(scratch), (*[lanehash.Size]byte)(&out[i]))
 		if batch.Full() {
@@ -203,7 +194,12 @@ func entriesIn(folders []Part, entries []manifest.Entry, all map[string][]int) [
 // Differing gives the folders, by index, whose entries are not those of the base, of which of gives the folders.
 func Differing(folders []Part, base []manifest.Entry, of map[string][]int) (out []int) {
 	lists := entriesIn(folders, base, of)
-	for i, digest := range sums(base, lists) {
+	for i, digest := range digests(len(lists), func(i int, room []byte) []byte {
+		for _, at := range lists[i] {
+			room = appendMember(room, &base[at])
+		}
+		return room
+	}) {
 		if len(lists[i]) == 0 || digest != folders[i].Digest {
 			out = append(out, i)
 		}
@@ -223,18 +219,20 @@ func OfSite(folders []Part) []site.Part {
 	return out
 }
 
-// SameAs tells of folders, by index, whether some entries have the digest that is said of them. It may be called by several
+// SameAs tells of folders, by index, whether the entries of each of them have the digest that is said of it. It may be called by several
 // goroutines at once.
-func SameAs(folders []Part) func(folder int, entries []manifest.Entry) bool {
-	rooms := sync.Pool{New: func() any { return new([]byte) }}
-	return func(folder int, entries []manifest.Entry) bool {
-		room := rooms.Get().(*[]byte)
-		defer rooms.Put(room)
-		*room = (*room)[:0]
-		for i := range entries {
-			*room = appendMember(*room, &entries[i])
+func SameAs(folders []Part) func(some []int, entries [][]manifest.Entry) []bool {
+	return func(some []int, entries [][]manifest.Entry) []bool {
+		same := make([]bool, len(some))
+		for i, digest := range digests(len(some), func(i int, room []byte) []byte {
+			for j := range entries[i] {
+				room = appendMember(room, &entries[i][j])
+			}
+			return room
+		}) {
+			same[i] = len(entries[i]) > 0 && digest == folders[some[i]].Digest
 		}
-		return len(entries) > 0 && sha256.Sum256(*room) == folders[folder].Digest
+		return same
 	}
 }
 
@@ -250,6 +248,31 @@ func Entries(of [][]int32, wanted []int) (some []int, err error) {
 	}
 	slices.Sort(some)
 	return slices.Compact(some), nil
+}
+
+// FoldersOf gives folders among which are all that some entries, by their indexes, ascending, are in, and the indexes of all entries
+// that are directly in those folders, ascending; of is as Of gives it.
+func FoldersOf(folders []Part, of [][]int32, some []int) (dirs map[string]bool, all []int) {
+	dirs = map[string]bool{}
+	for i, in := range of {
+		if len(in) == 0 {
+			continue
+		}
+		at, _ := slices.BinarySearch(some, int(in[0]))
+		if at < len(some) && some[at] <= int(in[len(in)-1]) {
+			dirs[folders[i].Path] = true
+		}
+	}
+	for i, in := range of {
+		if !dirs[folders[i].Path] {
+			continue
+		}
+		for _, at := range in {
+			all = append(all, int(at))
+		}
+	}
+	slices.Sort(all)
+	return dirs, all
 }
 
 // Merge puts a tree together: the folders, and parts of them, that differ from the base as they were sent, the others from
