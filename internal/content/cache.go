@@ -375,6 +375,7 @@ func (f *folderDigests) find(name string) (at int, found bool) {
 type folderLookup struct {
 	*digests
 	folder *folderDigests
+	next   *int // behind the one that was found last: most often the next one to be asked for
 }
 
 // beside begins to look up files of a folder. Several folders may be looked at at the same time, also by several
@@ -382,15 +383,18 @@ type folderLookup struct {
 func (d *digests) beside(dir string) folderLookup {
 	if d.whole != nil {
 		d.turn.Lock()
-		return folderLookup{d, d.folder(dir)}
+		return folderLookup{d, d.folder(dir), new(int)}
 	}
-	return folderLookup{d, &folderDigests{dir: dir, records: d.read(dir)}}
+	return folderLookup{d, &folderDigests{dir: dir, records: d.read(dir)}, new(int)}
 }
 
 // lookup gives what is known of a file, and notes that it is still of use.
 func (l folderLookup) lookup(name string, id identity) (cached, bool) {
-	at, found := l.folder.find(name)
-	if !found || l.folder.records[at].id != id {
+	at, found := *l.next, false
+	if found = at < len(l.folder.records) && l.folder.records[at].name == name; !found {
+		at, found = l.folder.find(name)
+	}
+	if *l.next = at + 1; !found || l.folder.records[at].id != id {
 		return cached{}, false
 	}
 	r := &l.folder.records[at]

@@ -237,7 +237,8 @@ func (g *gathering) leave(f *folds) bool {
 		plain   = true
 		guarded []brought // what is taken of those that are suspects
 	)
-	f.walk(func(m *member, below bool) bool {
+	dirs := f.tally(g.suspects, lands)
+	f.walkIn(dirs, func(m *member, below bool) bool {
 		e := &m.Entry
 		switch {
 		case isImplied(e, below):
@@ -273,4 +274,27 @@ func (g *gathering) leave(f *folds) bool {
 	}
 	g.folds = f
 	return true
+}
+
+// tally adds up folders of which nothing need be known but how much is in them: files alone, none of which is a suspect, with no
+// folder below. It gives the other ones.
+func (f *folds) tally(suspects map[brought]verdict, lands []Landing) (others map[string]bool) {
+	others = map[string]bool{}
+	for b := range suspects {
+		dir, _ := fsys.Split(b.path)
+		others[dir] = true
+	}
+	for i := range f.pieces {
+		p := &f.pieces[i]
+		isShared := i > 0 && f.pieces[i-1].dir == p.dir || i+1 < len(f.pieces) && f.pieces[i+1].dir == p.dir
+		if p.others > 0 || isShared || i+1 < len(f.pieces) && (p.dir == "." || f.isBelow(i+1, p.dir)) {
+			others[p.dir] = true
+		}
+		if !others[p.dir] {
+			f.count += int(p.count)
+			lands[p.source].Files += int(p.count)
+			lands[p.source].Bytes += p.bytes
+		}
+	}
+	return others
 }

@@ -18,6 +18,8 @@ type piece struct {
 	source int32
 	count  int32
 	unread int32 // files without a digest
+	others int32 // links and folders
+	bytes  int64 // of its files
 	paths  int   // bytes of all paths
 	length int32 // bytes, where packed is nil: they are put aside
 	at     int64 // there
@@ -61,7 +63,11 @@ func pack(count int, source int32, at func(i int) *manifest.Entry) (out []piece)
 			packed = binary.AppendUvarint(binary.AppendUvarint(packed, uint64(common)), uint64(len(name)-common))
 			packed = manifest.AppendFacts(append(packed, name[common:]...), e)
 			before, p.count, p.paths = name, p.count+1, p.paths+len(e.Path)
-			if e.Kind == manifest.File && e.Digest.IsZero() {
+			if e.Kind != manifest.File {
+				p.others++
+				continue
+			}
+			if p.bytes += e.Size; e.Digest.IsZero() {
 				p.unread++
 			}
 		}
