@@ -107,6 +107,9 @@ func (c *Content) Tree() manifest.Digest {
 	if c.Whole != nil {
 		return c.Whole.Tree
 	}
+	if c.folded != nil {
+		return c.folded.tree(c.Each)
+	}
 	return manifest.TreeOf(c.Each)
 }
 

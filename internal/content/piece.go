@@ -107,7 +107,7 @@ func (p *piece) unpack(out []member, from *aside) []member {
 		owner  *manifest.Owner // that was said last
 		rest   = packed
 		number = func() int {
-			value, n := binary.Uvarint(rest)
+			value, n := manifest.Uvarint(rest)
 			rest = rest[n:]
 			return int(value)
 		}

@@ -1,6 +1,7 @@
 package manifest_test
 
 import (
+	"encoding/binary"
 	"fmt"
 	"sync"
 	"testing"
@@ -89,4 +90,18 @@ func TestAFoldedListTellsWhetherItIsInOrder(t *testing.T) {
 			require.False(t, folded.InOrder(), "%d, in two parts at %d", at, cut)
 		}
 	}
+}
+
+func TestNumbersAreReadAsTheyAreWritten(t *testing.T) {
+	rapid.Check(t, func(r *rapid.T) {
+		value := rapid.Uint64().Draw(r, "value") >> rapid.IntRange(0, 63).Draw(r, "shift")
+		text := append(binary.AppendUvarint(nil, value), rapid.SliceOfN(rapid.Byte(), 0, 12).Draw(r, "behind")...)
+		text = text[:rapid.IntRange(0, len(text)).Draw(r, "length")]
+		want, length := binary.Uvarint(text)
+		is, n := manifest.Uvarint(text)
+		require.Equal(r, want, is)
+		require.Equal(r, length, n)
+	})
+	_, n := manifest.Uvarint([]byte{255, 255, 255, 255, 255, 255, 255, 255, 255, 2})
+	require.Negative(t, n, "too large")
 }

@@ -19,7 +19,6 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 	"unicode/utf8"
 )
@@ -216,53 +215,6 @@ func Listed(entries []Entry) Walk {
 	return func(visit func(e *Entry) bool) { Each(entries, visit) }
 }
 
-// TreeOf gives the tree digest of entries. The listing is digested while it goes on being written.
-func TreeOf(each Walk) (tree Digest) {
-	const size, waiting = 64 << 10, 3
-	written, spare := make(chan []byte, waiting), make(chan []byte, waiting)
-	var digesting sync.WaitGroup
-	digesting.Go(func() {
-		hash := sha256.New()
-		for part := range written {
-			hash.Write(part)
-			spare <- part[:0]
-		}
-		hash.Sum(tree[:0])
-	})
-	buf, made := make([]byte, 0, size/16), 1 // which is enough for a small tree
-	each(func(e *Entry) bool {
-		if buf = appendListing(buf, e); len(buf) < size-size/16 {
-			return true
-		}
-		written <- buf
-		if made < waiting {
-			buf, made = make([]byte, 0, size), made+1
-		} else {
-			buf = <-spare
-		}
-		return true
-	})
-	written <- buf
-	close(written)
-	digesting.Wait()
-	return tree
-}
-
-// CheckedTree gives the tree digest of entries that can be a manifest; see Check.
-func CheckedTree(each Walk) (tree Digest, err error) {
-	var check checker
-	tree = TreeOf(func(visit func(e *Entry) bool) {
-		each(func(e *Entry) bool {
-			err = check.next(e)
-			return err == nil && visit(e)
-		})
-	})
-	if err != nil {
-		return Digest{}, err
-	}
-	return tree, nil
-}
-
 // CheckPath tells why a path cannot be in a manifest: it must be valid UTF-8, relative, and free of empty
 // elements, "." and ".." and NUL bytes. Unicode is left as found.
 func CheckPath(path string) error {
@@ -342,6 +294,16 @@ func (c *checker) check(e *Entry) error {
 		c.leaves = append(c.leaves, e.Path)
 	}
 	return nil
+}
+
+// above gives the leaves that are the beginning of a path, which was checked last.
+func (c *checker) above(path string) (out []string) {
+	for _, leaf := range c.leaves {
+		if leaf != path {
+			out = append(out, strings.Clone(leaf)) // it may be of a text with many
+		}
+	}
+	return out
 }
 
 // FormatError says where a written manifest is wrong.

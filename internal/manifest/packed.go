@@ -151,7 +151,7 @@ func (r *unpacking) next(n uint64) []byte {
 }
 
 func (r *unpacking) uvarint() uint64 {
-	value, n := binary.Uvarint(r.rest)
+	value, n := Uvarint(r.rest)
 	if n <= 0 {
 		r.broken = true
 		return 0
@@ -161,13 +161,8 @@ func (r *unpacking) uvarint() uint64 {
 }
 
 func (r *unpacking) varint() int64 {
-	value, n := binary.Varint(r.rest)
-	if n <= 0 {
-		r.broken = true
-		return 0
-	}
-	r.rest = r.rest[n:]
-	return value
+	value := r.uvarint()
+	return int64(value>>1) ^ -int64(value&1) // as encoding/binary has it
 }
 
 func (r *unpacking) byte() byte {

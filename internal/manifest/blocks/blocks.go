@@ -49,12 +49,14 @@ const (
 )
 
 const (
-	mostItems = 1024      // in one block; a folder with more is cut into parts
-	cutMask   = 255       // on the average a part has so many items
-	leastPart = 64        // items
-	leastItem = 5         // bytes that an entry takes
-	deepest   = 1000      // folders one in the other
-	mostPaths = 512 << 20 // bytes of all paths of a tree
+	mostItems = 1024 // in one block; a folder with more is cut into parts
+	cutMask   = 255  // on the average a part has so many items
+	leastPart = 64   // items
+	leastItem = 5    // bytes that an entry takes
+	deepest   = 1000 // folders one in the other
+
+	pathsAtOnce = 64 << 10  // bytes of paths that are counted at a time
+	mostPaths   = 512 << 20 // bytes of all paths of a tree
 )
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
@@ -389,6 +391,7 @@ func (r *reader) items(ref Ref, in *inside, text []byte) error {
 		first = len(r.out)
 		name  []byte          // of the item before, without a slash
 		owner *manifest.Owner // that was said last
+		paths int             // bytes of those that were not counted yet
 	)
 	// settle gives the entries that were read their paths: those from first on, whose names are complete.
 	settle := func() {
@@ -402,11 +405,11 @@ func (r *reader) items(ref Ref, in *inside, text []byte) error {
 		names, ends = names[:0], ends[:0]
 	}
 	for len(text) > 0 {
-		common, n := binary.Uvarint(text)
+		common, n := manifest.Uvarint(text)
 		if n <= 0 || common > uint64(len(name)) {
 			return wrong("cannot be read")
 		}
-		length, m := binary.Uvarint(text[n:])
+		length, m := manifest.Uvarint(text[n:])
 		if m <= 0 || length > uint64(len(text)-n-m) {
 			return wrong("cannot be read")
 		}
@@ -414,8 +417,11 @@ func (r *reader) items(ref Ref, in *inside, text []byte) error {
 		if text = text[n+m+int(length):]; len(text) == 0 {
 			return wrong("cannot be read")
 		}
-		if r.paths.Add(int64(len(in.path)+len(name))) > mostPaths {
-			return ErrTooMuch
+		if paths += len(in.path) + len(name); paths > pathsAtOnce {
+			if r.paths.Add(int64(paths)) > mostPaths {
+				return ErrTooMuch
+			}
+			paths = 0
 		}
 		isFolder := text[0] == folderItem
 		if !isName(name) {
@@ -455,6 +461,9 @@ func (r *reader) items(ref Ref, in *inside, text []byte) error {
 		r.out, ends, text = append(r.out, e), append(ends, len(names)), rest
 	}
 	settle()
+	if r.paths.Add(int64(paths)) > mostPaths {
+		return ErrTooMuch
+	}
 	return nil
 }
 

@@ -1,0 +1,216 @@
+package content
+
+import (
+	"crypto/sha256"
+	"encoding/binary"
+	"hash"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+
+	"github.com/fxamacker/cbor/v2"
+	"golang.org/x/crypto/blake2b"
+
+	"tartine/internal/manifest"
+)
+
+// The tree digest is that of a text with a line for each file, which takes most of the time of a run that has nothing to do. So it is
+// remembered beside the digests of files, under a digest of what was taken, folded up as it is: what is the same has the same tree.
+// Where only a part is, the tree digest is gone on with from a mark, each of which has a digest of all before it.
+//
+// What stands for what was taken is the BLAKE2b-256 of: the paths and sources of all folders, and then, folder by folder in the order in
+// which they are unfolded, what is in each, both with their lengths. That of a mark, which is where a folder is unfolded, is of all folders, and of
+// what is in those before it.
+
+// mostTrees is how many trees are remembered of the same sources, and mostMarks how many marks a tree has, about.
+const (
+	mostTrees = 4
+	mostMarks = 32
+)
+
+// knownTree is a tree whose digest was computed.
+type knownTree struct {
+	_     struct{}        `cbor:",toarray"`
+	Of    manifest.Digest // what was taken
+	Tree  manifest.Digest
+	Marks []knownMark
+}
+
+type knownMark struct {
+	_     struct{} `cbor:",toarray"`
+	Of    manifest.Digest
+	Path  string
+	State []byte
+}
+
+// knownTrees is a file of them, those that were of use last first.
+type knownTrees struct {
+	_     struct{} `cbor:",toarray"`
+	Trees []knownTree
+	Sum   manifest.Digest // of the trees, as they are encoded
+}
+
+// prints is what stands for what was taken.
+type prints struct {
+	all   manifest.Digest
+	parts []print
+}
+
+// print stands for what is before a piece, which is the first one of its folder.
+type print struct {
+	piece int
+	of    manifest.Digest
+}
+
+// prints gives what stands for all that was taken; nil: there is more to a tree than that.
+func (f *folds) prints() *prints {
+	if len(f.out)+len(f.found) > 0 || len(f.pieces) == 0 {
+		return nil
+	}
+	sum, err := blake2b.New256(nil)
+	if err != nil {
+		panic(err) // it takes no key
+	}
+	var (
+		out  prints
+		each = len(f.pieces)/mostMarks + 1
+		text []byte
+	)
+	for i := range f.pieces {
+		p := &f.pieces[i]
+		text = binary.AppendUvarint(binary.AppendUvarint(text[:0], uint64(p.source)), uint64(len(p.dir)))
+		sum.Write(append(text, p.dir...))
+	}
+	sum.Write([]byte{0}) // no folder has an empty path
+	for i := range f.pieces {
+		if i%each == 0 && i > 0 && f.pieces[i].dir != f.pieces[i-1].dir {
+			out.parts = append(out.parts, print{i, digestOf(sum)})
+		}
+		packed, done := f.aside.text(&f.pieces[i])
+		sum.Write(binary.AppendUvarint(text[:0], uint64(len(packed))))
+		sum.Write(packed)
+		done()
+	}
+	out.all = digestOf(sum)
+	return &out
+}
+
+func digestOf(sum hash.Hash) (out manifest.Digest) {
+	sum.Sum(out[:0])
+	return out
+}
+
+// tree gives the tree digest of what was taken, which each walks through.
+func (t *Tree) tree(each manifest.Walk) manifest.Digest {
+	t.folding.Lock()
+	f, cache := t.folds, t.scanned.Cache
+	t.folding.Unlock()
+	if f == nil || cache == nil || len(t.later) > 0 {
+		return manifest.TreeOf(each)
+	}
+	of := f.prints()
+	if of == nil || t.broken() != nil {
+		return manifest.TreeOf(each)
+	}
+	file := cache.treesOf(t.Sources)
+	known := readTrees(file)
+	if at := slices.IndexFunc(known, func(k knownTree) bool { return k.Of == of.all }); at >= 0 {
+		return known[at].Tree
+	}
+	k := f.goOn(of, known)
+	if t.broken() == nil {
+		_ = writeTrees(file, append([]knownTree{*k}, known...)) // it only saves time
+	}
+	return k.Tree
+}
+
+// goOn computes a tree digest, as far as it is not known.
+func (f *folds) goOn(of *prints, known []knownTree) *knownTree {
+	var (
+		from  *manifest.Mark
+		piece = 0
+		out   = &knownTree{Of: of.all}
+	)
+	for _, k := range known {
+		for i, m := range k.Marks {
+			at := slices.IndexFunc(of.parts, func(p print) bool { return p.of == m.Of })
+			if at >= 0 && of.parts[at].piece > piece && m.Path == f.pieces[of.parts[at].piece].dir+"/" {
+				piece, from, out.Marks = of.parts[at].piece, &manifest.Mark{Path: m.Path, State: m.State}, slices.Clone(k.Marks[:i+1])
+			}
+		}
+	}
+	left := slices.DeleteFunc(slices.Clone(of.parts), func(p print) bool { return p.piece <= piece })
+	var of1 []print
+	walk := func(from int) manifest.Walk {
+		return func(visit func(e *manifest.Entry) bool) {
+			f.eachFrom(from, nil, func(e *manifest.Entry, _ int32) bool { return visit(e) })
+		}
+	}
+	at := func(e *manifest.Entry) bool {
+		passed := false
+		for len(left) > 0 && f.pieces[left[0].piece].dir+"/" <= e.Path {
+			if passed {
+				of1[len(of1)-1] = left[0]
+			} else {
+				of1 = append(of1, left[0])
+			}
+			passed, left = true, left[1:]
+		}
+		return passed
+	}
+	tree, marks, err := manifest.MarkedTree(from, walk(piece), at)
+	if err != nil { // the mark is none
+		out.Tree = manifest.TreeOf(walk(0))
+		out.Marks = nil
+		return out
+	}
+	for i, m := range marks {
+		out.Marks = append(out.Marks, knownMark{Of: of1[i].of, Path: f.pieces[of1[i].piece].dir + "/", State: m.State})
+	}
+	out.Tree = tree
+	return out
+}
+
+// treesOf gives the file for trees of some sources.
+func (c *Cache) treesOf(sources []Source) string {
+	sum := sha256.New()
+	for i := range sources {
+		path := sources[i].Path
+		if absolute, err := filepath.Abs(path); err == nil {
+			path = absolute
+		}
+		sum.Write([]byte(strconv.Quote(path) + strconv.Quote(sources[i].Dest) + strconv.Quote(sources[i].Name)))
+	}
+	return filepath.Join(c.dir, "trees-"+digestOf(sum).Hex()[:32])
+}
+
+// readTrees gives the trees of a file. One that is damaged has none.
+func readTrees(file string) []knownTree {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil
+	}
+	var read knownTrees
+	if cbor.Unmarshal(text, &read) != nil || sumOf(read.Trees) != read.Sum {
+		return nil
+	}
+	return read.Trees
+}
+
+func writeTrees(file string, trees []knownTree) error {
+	trees = trees[:min(len(trees), mostTrees)]
+	text, err := cbor.Marshal(knownTrees{Trees: trees, Sum: sumOf(trees)})
+	if err != nil {
+		return err
+	}
+	return ReplaceFile(file, text)
+}
+
+func sumOf(trees []knownTree) (out manifest.Digest) {
+	text, err := cbor.Marshal(trees)
+	if err != nil {
+		return out
+	}
+	return sha256.Sum256(text)
+}
