@@ -14,9 +14,9 @@ import (
 
 // Mark is how far a tree digest has come before the entry of a path.
 type Mark struct {
-	Path   string   // no entry before it is digested anew
-	State  []byte   // of SHA-256, as crypto/sha256 marshals it
-	Leaves []string // see checker
+	Path   string   `json:"path"`             // no entry before it is digested anew
+	State  []byte   `json:"state"`            // of SHA-256, as crypto/sha256 marshals it
+	Leaves []string `json:"leaves,omitempty"` // see checker
 }
 
 // TreeOf gives the tree digest of entries. The listing is digested while it goes on being written.

@@ -273,7 +273,7 @@ func (d *Staged) stage(ctx context.Context) (err error) {
 		if plan.Survey.rest != nil {
 			wanted = s.edited(context.WithoutCancel(ctx), plan.Survey, plan.Want)
 		}
-		d.working.Go(func() { d.staging.tree, _ = wanted.tree() }) // for the record, where it is done again if need be
+		d.working.Go(func() { d.staging.tree, _ = s.treeOf(wanted) }) // for the record, where it is done again if need be
 	}
 	return d.staging.run(ctx)
 }
@@ -290,7 +290,7 @@ func (d *Staged) publish(ctx context.Context, watch *Watch) (*Outcome, error) {
 	if err != nil {
 		return nil, err
 	}
-	p.wanted = func() manifest.Digest {
+	p.wanted = func() *marked {
 		d.working.Wait()
 		return d.staging.tree
 	}

@@ -254,7 +254,7 @@ func (s *Site) writeDeployment(ctx context.Context, p *publish, out *Outcome) er
 	if err := s.writeLeaving(ctx, p.number, p.plan.Result.Leaving); err != nil {
 		return err
 	}
-	var tree func() manifest.Digest
+	var tree func() *marked
 	entries, asWanted := p.entries(ctx)
 	if asWanted {
 		tree = p.wanted
@@ -263,20 +263,20 @@ func (s *Site) writeDeployment(ctx context.Context, p *publish, out *Outcome) er
 		Deployment: d}, entries, tree)
 }
 
-// writeManifest writes a deployment down, whose entries are not those of the manifest. Known gives its tree digest, or zero; nil: it
+// writeManifest writes a deployment down, whose entries are not those of the manifest. Known gives its tree digest, or nil; nil: it
 // is not known, or that of entries that cannot be a manifest.
-func (s *Site) writeManifest(ctx context.Context, m *manifest.Manifest, entries *recording, known func() manifest.Digest) error {
+func (s *Site) writeManifest(ctx context.Context, m *manifest.Manifest, entries *recording, known func() *marked) error {
 	var (
 		number  = m.Deployment.Number
-		tree    manifest.Digest
+		tree    *marked
 		working errgroup.Group // a watch waits for all of this, so several processors share it
 	)
 	working.Go(func() (err error) {
 		if known != nil {
 			tree = known()
 		}
-		if tree.IsZero() {
-			tree, err = entries.tree()
+		if tree == nil {
+			tree, err = s.treeOf(entries)
 		}
 		return err
 	})
@@ -288,7 +288,7 @@ func (s *Site) writeManifest(ctx context.Context, m *manifest.Manifest, entries 
 	if err != nil {
 		return err
 	}
-	h.Tree, h.Created, h.Generator, h.Origin, h.Deployment = tree, m.Created.UTC().Truncate(time.Second), m.Generator, m.Origin, m.Deployment
+	h.Tree, h.Created, h.Generator, h.Origin, h.Deployment = tree.tree, m.Created.UTC().Truncate(time.Second), m.Generator, m.Origin, m.Deployment
 	text, err := json.Marshal(h)
 	if err != nil {
 		return err
@@ -297,6 +297,9 @@ func (s *Site) writeManifest(ctx context.Context, m *manifest.Manifest, entries 
 		if err := s.write(ctx, fmt.Sprintf("deployments/%d.%s", number, handSuffix), nil); err != nil {
 			return err
 		}
+	}
+	if h.Count >= s.briefAt {
+		s.writeMarks(ctx, tree)
 	}
 	return s.write(ctx, deploymentFile(number), append(text, '\n'))
 }

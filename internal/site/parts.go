@@ -301,15 +301,6 @@ type recording struct {
 	by   *edited // how it follows from what was recorded before; nil: that does not matter
 }
 
-// tree gives the tree digest. It fails where the entries cannot be a manifest: else nobody could read it.
-func (r *recording) tree() (manifest.Digest, error) {
-	tree, err := manifest.CheckedTree(manifest.Ahead(r.walk))
-	if failed := r.failed(); failed != nil { // it may have ended before its end
-		return manifest.Digest{}, failed
-	}
-	return tree, err
-}
-
 // failed gives why a walk did not come to its end; nil: each did.
 func (r *recording) failed() error {
 	if r.by == nil {
@@ -332,7 +323,10 @@ type edited struct {
 }
 
 // walk goes through the tree that it becomes. It is a manifest.Walk: whether it came to its end is told by failed.
-func (e *edited) walk(visit func(e *manifest.Entry) bool) {
+func (e *edited) walk(visit func(e *manifest.Entry) bool) { e.walkFrom("", visit) }
+
+// walkFrom is walk from a path on, before which nothing is edited.
+func (e *edited) walkFrom(path string, visit func(e *manifest.Entry) bool) {
 	h, shelf, err := e.site.openRecord(e.ctx, e.number)
 	defer shelf.close()
 	edits, more := e.edits, true
@@ -344,7 +338,7 @@ func (e *edited) walk(visit func(e *manifest.Entry) bool) {
 		return len(edits) == 0 || edits[0].Path != path
 	}
 	if err == nil {
-		err = blocks.Walk(blocks.Ref{Name: h.Top, Entries: h.Count}, shelf.block, func(was *manifest.Entry) bool {
+		err = blocks.WalkFrom(path, blocks.Ref{Name: h.Top, Entries: h.Count}, shelf.block, func(was *manifest.Entry) bool {
 			if until(was.Path) && more {
 				more = visit(was)
 			}

@@ -21,8 +21,8 @@ import (
 type publish struct {
 	site   *Site
 	plan   *Plan
-	out    *Outcome               // of staging
-	wanted func() manifest.Digest // the tree digest of what is wanted, or zero; nil: it is not known
+	out    *Outcome       // of staging
+	wanted func() *marked // the tree digest of what is wanted, or nil; nil: it is not known
 	number int
 	phases [][]step
 	tree   string // the tree that is built, when the site is switched; else empty

@@ -35,7 +35,7 @@ type staging struct {
 	fresh       bool // the whole tree is staged
 	folders     *folders
 	sameContent map[manifest.Digest]int32 // how many parcels have the same content
-	tree        manifest.Digest           // of what is wanted; zero: some digests are open, and it is computed later
+	tree        *marked                   // of what is wanted; nil: some digests are open, and it is computed later
 
 	proved atomic.Bool // files were read back as they were written
 	proof  marks       // of what there is no list of: which files were

@@ -33,11 +33,17 @@ func direct(folder Ref, path string, room []manifest.Entry, find Finder) (entrie
 // Walk calls visit with the entries of a tree, sorted by path, until it tells that that is enough. Visit must not keep them: no more
 // is in memory at a time than the folders that are one in the other. Its errors are those of Read.
 func Walk(top Ref, find Finder, visit func(e *manifest.Entry) bool) error {
-	_, err := (&walking{find: find, visit: visit}).folder(top, "", 0)
+	return WalkFrom("", top, find, visit)
+}
+
+// WalkFrom is Walk for the entries from a path on. Folders before it are not read.
+func WalkFrom(path string, top Ref, find Finder, visit func(e *manifest.Entry) bool) error {
+	_, err := (&walking{from: path, find: find, visit: visit}).folder(top, "", 0)
 	return err
 }
 
 type walking struct {
+	from  string // the path; empty: it was come to
 	find  Finder
 	visit func(e *manifest.Entry) bool
 	rooms [][]manifest.Entry // by depth
@@ -58,20 +64,31 @@ func (w *walking) folder(folder Ref, path string, depth int) (more bool, err err
 	at := 0
 	for _, b := range below {
 		for ; at < b.before; at++ {
-			if !w.visit(&entries[at]) {
+			if !w.take(&entries[at]) {
 				return false, nil
 			}
+		}
+		if below := path + b.Name + "/"; below < w.from && !strings.HasPrefix(w.from, below) {
+			continue
 		}
 		if more, err := w.folder(b.Ref, path+b.Name+"/", depth+1); err != nil || !more {
 			return false, err
 		}
 	}
 	for ; at < len(entries); at++ {
-		if !w.visit(&entries[at]) {
+		if !w.take(&entries[at]) {
 			return false, nil
 		}
 	}
 	return true, nil
+}
+
+func (w *walking) take(e *manifest.Entry) bool {
+	if e.Path < w.from {
+		return true
+	}
+	w.from = ""
+	return w.visit(e)
 }
 
 // Patch makes the blocks of the tree that edits, which are sorted by path, make of another one. A folder in which, and in whose

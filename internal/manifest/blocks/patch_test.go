@@ -115,3 +115,25 @@ func TestWhatIsMissingIsNotPatched(t *testing.T) {
 		require.ErrorIs(t, blocks.Walk(top, find, func(*manifest.Entry) bool { return true }), gone)
 	}
 }
+
+func TestAWalkBeginsAnywhere(t *testing.T) {
+	rapid.Check(t, func(r *rapid.T) {
+		entries, kept := trees(r), shelf{}
+		top, _ := kept.build(entries)
+		from := rapid.SampledFrom([]string{"", "a", "a/", "a-b", "a-b/", "a/a/", "ab/", "b/a", "plates/", "\xff"}).Draw(r, "from")
+		var got, want []string
+		require.NoError(r, blocks.WalkFrom(from, top, kept.find, func(e *manifest.Entry) bool { got = append(got, e.Path); return true }))
+		for _, e := range entries {
+			if e.Path >= from {
+				want = append(want, e.Path)
+			}
+		}
+		require.Equal(r, want, got)
+	})
+	entries, kept := folders(10, 5), shelf{}
+	top, _ := kept.build(entries)
+	read := 0
+	find := func(name manifest.Digest) ([]byte, error) { read++; return kept.find(name) }
+	require.NoError(t, blocks.WalkFrom("species/s0007/", top, find, func(*manifest.Entry) bool { return true }))
+	require.Equal(t, 5, read, "the top, the folder of all, and three in it")
+}

@@ -1,0 +1,112 @@
+package content
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"tartine/internal/manifest"
+)
+
+// TestARememberedTreeIsWhatItWouldBe changes random sources from scan to scan: the tree digest is that of all that is there, whatever is
+// remembered of it.
+func TestARememberedTreeIsWhatItWouldBe(t *testing.T) {
+	t.Parallel()
+	gone := 0
+	rapid.Check(t, func(r *rapid.T) {
+		dir, err := os.MkdirTemp(t.TempDir(), "")
+		require.NoError(r, err)
+		sources := []Source{source(filepath.Join(dir, "site")), source(filepath.Join(dir, "more"))}
+		sources[1].Dest = "a"
+		opt := Options{Links: KeepLinks, Fold: 1, Cache: laterCache(filepath.Join(dir, "cache"))}
+		opt.Cache.inMemory = rapid.SampledFrom([]int{0, 1}).Draw(r, "in memory")
+		name := rapid.SampledFrom([]string{"a", "a-b", "b"})
+		write := func() {
+			full := sources[rapid.IntRange(0, 1).Draw(r, "source")].Path
+			for range rapid.IntRange(0, 3).Draw(r, "depth") {
+				full = filepath.Join(full, name.Draw(r, "folder"))
+			}
+			require.NoError(r, os.MkdirAll(full, 0o755))
+			file := filepath.Join(full, rapid.SampledFrom([]string{"1.svg", "2.svg", "z"}).Draw(r, "name"))
+			if rapid.IntRange(0, 5).Draw(r, "goes") == 0 {
+				_ = os.RemoveAll(file)
+				return
+			}
+			require.NoError(r, os.WriteFile(file, []byte(rapid.StringN(0, 9, 9).Draw(r, "text")), 0o644))
+		}
+		for _, s := range sources {
+			require.NoError(r, os.MkdirAll(s.Path, 0o755))
+		}
+		for range 12 {
+			write()
+		}
+		for range 4 {
+			all, err := Scan(t.Context(), sources, Options{Links: KeepLinks})
+			require.NoError(r, err)
+			want := manifest.TreeOf(all.Content().Each)
+			got, err := Scan(t.Context(), sources, opt)
+			require.NoError(r, err)
+			if f := got.folds; f != nil {
+				of, known := f.prints(), readTrees(opt.Cache.treesOf(sources))
+				k := f.goOn(of, known)
+				require.Equal(r, want, k.Tree)
+				if len(known) > 0 && len(known[0].Marks) > 0 && len(k.Marks) > 0 && k.Marks[0].Of == known[0].Marks[0].Of {
+					gone++
+				}
+			}
+			require.Equal(r, want, got.Content().Tree())
+			require.Equal(r, want, got.Content().Tree(), "it is remembered")
+			for range rapid.IntRange(0, 2).Draw(r, "changes") {
+				write()
+			}
+		}
+	})
+	require.Positive(t, gone, "a digest was gone on with")
+}
+
+func TestATreeIsRememberedUnlessItsFileIsDamaged(t *testing.T) {
+	dir := t.TempDir()
+	files := map[string]string{}
+	for i := range 40 {
+		files[fmt.Sprintf("species/%02d/index.html", i)] = fmt.Sprint(i)
+	}
+	opt := Options{Links: KeepLinks, Fold: 1, Cache: laterCache(filepath.Join(dir, "cache"))}
+	sources := []Source{source(tree(t, files))}
+	scanned := func() *Content {
+		got, err := Scan(t.Context(), sources, opt)
+		require.NoError(t, err)
+		return got.Content()
+	}
+	want := scanned().Tree()
+	file := opt.Cache.treesOf(sources)
+	known := readTrees(file)
+	require.Len(t, known, 1)
+	require.NotEmpty(t, known[0].Marks)
+	known[0].Tree[0] ^= 1
+	require.NoError(t, writeTrees(file, known))
+	require.NotEqual(t, want, scanned().Tree(), "it is believed")
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	text[len(text)/2] ^= 1
+	require.NoError(t, os.WriteFile(file, text, 0o600))
+	require.Equal(t, want, scanned().Tree(), "damage is noticed")
+
+	known = readTrees(file) // marks that are none
+	require.Len(t, known, 1)
+	for i := range known[0].Marks {
+		known[0].Marks[i].State = []byte("none")
+	}
+	known[0].Of[0] ^= 1
+	require.NoError(t, writeTrees(file, known))
+	require.Equal(t, want, scanned().Tree())
+
+	for i := range 2 * mostTrees {
+		require.NoError(t, os.WriteFile(filepath.Join(sources[0].Path, "index.html"), fmt.Append(nil, i), 0o644))
+		scanned().Tree()
+	}
+	require.Len(t, readTrees(file), mostTrees)
+}
