@@ -351,7 +351,8 @@ func (s *Site) touch(ctx context.Context) error {
 		return err
 	}
 	first, err := s.dateCurrent(ctx)
-	wait := changeStep()
+	step := changeStep()
+	wait, next := step, step/4 // most often a step is enough
 	for range mostTouches {
 		if err != nil {
 			return err
@@ -361,9 +362,9 @@ func (s *Site) touch(ctx context.Context) error {
 		case <-ctx.Done():
 			return ctx.Err()
 		}
-		wait = max(wait/4, time.Millisecond)
+		wait, next = next, min(2*next, 2*step)
 		var now time.Time
-		if now, err = s.dateCurrent(ctx); now.Sub(first) > changeStep() {
+		if now, err = s.dateCurrent(ctx); now.Sub(first) > step {
 			break
 		}
 	}
