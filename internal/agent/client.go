@@ -286,6 +286,9 @@ func (c *Client) call(ctx context.Context, method string, body any, take func(bo
 	}
 }
 
+// Foretell implements calls.Foreteller. Where the connection is lost the next call tells it.
+func (c *Client) Foretell() { _ = c.send(aheadFrame) }
+
 // Recorded gives the tree digest that was recorded at the site when it was opened; zero: none was, or it is not known.
 func (c *Client) Recorded() manifest.Digest { return c.opened.Recorded }
 

@@ -28,6 +28,8 @@ type server struct {
 	open  Opener
 	here  *calls.Here // nil: no site is open
 	place io.Closer
+	// opened is here, for who takes what comes meanwhile
+	opened atomic.Pointer[calls.Here]
 
 	folders   []treeparts.Part // of the comparison under way
 	different *site.Different  // and what differs of them, where not all of the site is looked at; else nil
@@ -145,6 +147,10 @@ func (s *server) receiveAll(calls chan<- *message, cancelled chan<- uint64, canc
 		s.heard.Store(time.Now().UnixNano())
 		switch k {
 		case aliveFrame:
+		case aheadFrame:
+			if here := s.opened.Load(); here != nil {
+				here.Foretell()
+			}
 		case entriesFrame:
 			if err := s.coming.add(payload); err != nil {
 				fail(err)
@@ -262,6 +268,7 @@ func (s *server) openSite(ctx context.Context, m *message) (any, error) {
 		return nil, err
 	}
 	s.here, s.place = calls.NewHere(opening), place
+	s.opened.Store(s.here)
 	return opened{Root: label, Abilities: opening.Abilities(), Recorded: opening.RecordedDigest(ctx)}, nil
 }
 

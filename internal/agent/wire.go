@@ -28,6 +28,7 @@ const (
 	creditFrame  kind = 'w' // how many bytes of content more may be sent
 	cancelFrame  kind = 'x' // the call is no longer wanted
 	aliveFrame   kind = 'a' // a keep-alive
+	aheadFrame   kind = 'f' // the next comparison will be with something else than is recorded
 )
 
 // link frames what goes to the other side and what comes from there. Frames may be sent from several goroutines at

@@ -28,6 +28,10 @@ type Engine interface {
 	Abilities() fsys.Abilities
 }
 
+// Foreteller is an engine that can be told while a survey is under way, or before it, that the next comparison will be with something else
+// than is recorded: it is ready for that then. It only saves time.
+type Foreteller interface{ Foretell() }
+
 // Call is an entry of the table, with a question of type Q and an answer of type A.
 type Call[Q, A any] struct {
 	Name   string

@@ -53,6 +53,9 @@ func (h *Here) Do(ctx context.Context, call Any, question, answer any, watch *si
 	return call.here(ctx, h, question, answer, watch)
 }
 
+// Foretell implements Foreteller.
+func (h *Here) Foretell() { h.Site.Foretell(&treeparts.Ahead{}) }
+
 // Abilities implements Engine.
 func (h *Here) Abilities() fsys.Abilities { return h.Site.Abilities() }
 

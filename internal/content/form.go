@@ -103,12 +103,15 @@ func (c *Content) each(dirs map[string]bool, visit func(e *manifest.Entry) bool)
 }
 
 // Tree gives the tree digest.
-func (c *Content) Tree() manifest.Digest {
+func (c *Content) Tree() manifest.Digest { return c.TreeOrNew(func() {}) }
+
+// TreeOrNew is Tree, which calls isNew before it computes a digest of what was scanned: where that is as in a scan before it need not be.
+func (c *Content) TreeOrNew(isNew func()) manifest.Digest {
 	if c.Whole != nil {
 		return c.Whole.Tree
 	}
 	if c.folded != nil {
-		return c.folded.tree(c.Each)
+		return c.folded.tree(c.Each, isNew)
 	}
 	return manifest.TreeOf(c.Each)
 }

@@ -101,8 +101,8 @@ func digestOf(sum hash.Hash) (out manifest.Digest) {
 	return out
 }
 
-// tree gives the tree digest of what was taken, which each walks through.
-func (t *Tree) tree(each manifest.Walk) manifest.Digest {
+// tree gives the tree digest of what was taken, which each walks through. Before that is computed it calls isNew.
+func (t *Tree) tree(each manifest.Walk, isNew func()) manifest.Digest {
 	t.folding.Lock()
 	f, cache := t.folds, t.scanned.Cache
 	t.folding.Unlock()
@@ -118,6 +118,7 @@ func (t *Tree) tree(each manifest.Walk) manifest.Digest {
 	if at := slices.IndexFunc(known, func(k knownTree) bool { return k.Of == of.all }); at >= 0 {
 		return known[at].Tree
 	}
+	isNew()
 	k := f.goOn(of, known)
 	if t.broken() == nil {
 		_ = writeTrees(file, append([]knownTree{*k}, known...)) // it only saves time

@@ -111,8 +111,13 @@ func (s *Session) Compare(ctx context.Context) (*Comparison, error) {
 	group.Go(func() (err error) {
 		if c.Content, err = s.Content(both); err == nil && (s.Distant || c.Content.Folded()) && len(c.Content.Later) == 0 && c.Content.Rollback == 0 {
 			c.Content.Date(time.Now())
-			c.tree = c.Content.Tree() // while the site is surveyed
+			foretell := func() {}
+			if engine, able := s.Engine.(calls.Foreteller); able && !s.Recorded.IsZero() && c.Content.Folded() {
+				foretell = engine.Foretell
+			}
+			c.tree = c.Content.TreeOrNew(foretell) // while the site is surveyed
 			if !s.Recorded.IsZero() && s.Recorded != c.tree && c.Content.Folded() {
+				foretell()
 				folders, of = treeparts.Of(c.Content.Each)
 			}
 		}

@@ -26,13 +26,14 @@ import (
 
 // brief is what a brief survey keeps.
 type brief struct {
-	unread  bool         // nobody has read the files yet, and what is recorded of them is not believed: see reading.go
-	count   int          // entries that are recorded
-	entries int          // of those, in folders that are as they are recorded
-	bytes   int64        // of their files
-	folders []diff.Found // in any order
-	young   []string     // files that are as recorded, but for what is in them, which is not believed; in any order
-	owners  owners       // of everything but folders, and what is in odd ones
+	unread   bool         // nobody has read the files yet, and what is recorded of them is not believed: see reading.go
+	count    int          // entries that are recorded
+	entries  int          // of those, in folders that are as they are recorded
+	bytes    int64        // of their files
+	folders  []diff.Found // in any order
+	young    []string     // files that are as recorded, but for what is in them, which is not believed; in any order
+	owners   owners       // of everything but folders, and what is in odd ones
+	foretold *foretold
 
 	odd    map[string][]diff.Found // what was found, but for folders, in those that are not as recorded, or not there
 	filled map[string]bool         // folders in which something exists
@@ -150,7 +151,8 @@ func (s *Site) surveyBriefly(ctx context.Context, believe bool) (*Survey, error)
 	if err != nil {
 		return nil, err
 	}
-	w := &briefWalk{site: s, shelf: shelf, known: known, out: &brief{unread: !believe, count: h.Count, odd: map[string][]diff.Found{}, filled: map[string]bool{}},
+	defer s.foretold.Store(nil)
+	w := &briefWalk{site: s, shelf: shelf, known: known, out: &brief{foretold: &foretold{site: s}, unread: !believe, count: h.Count, odd: map[string][]diff.Found{}, filled: map[string]bool{}},
 		able: s.Abilities(), settled: record.ModTime.Add(-max(settleTime, s.Abilities().TimeStep))}
 	if err := folderwise(ctx, s.jobs, briefFolder{path: ".", recorded: blocks.Ref{Name: h.Top, Entries: h.Count}}, w.folder); err != nil {
 		return nil, err
@@ -280,6 +282,9 @@ func (w *briefWalk) folder(ctx context.Context, in briefFolder) (next []briefFol
 	}
 	if len(list) > 0 {
 		here.filled = map[string]bool{in.path: true}
+	}
+	if !odd && len(below) == 0 {
+		w.out.foretold.take(in.recorded.Name, entries, w.out.count)
 	}
 	if odd = odd || here.entries != len(entries); odd || !w.ownAlike(&here) {
 		if err := w.keepOdd(&here, in.path, list, entries); err != nil {

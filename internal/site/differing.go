@@ -24,8 +24,8 @@ func (s *Site) Differing(ctx context.Context, survey *Survey, want *Wanted, part
 	}
 	young := survey.brief.youngOnes()
 	d := &differing{
-		out:   &Different{survey: survey, contents: newSketch(survey.brief.count)},
-		brief: survey.brief, young: young, stays: survey.brief.staying(want, young),
+		out:   &Different{survey: survey, contents: survey.brief.foretold.contents},
+		brief: survey.brief, young: young, youngIn: map[string]bool{}, stays: survey.brief.staying(want, young),
 		parts: parts, same: same, first: make(map[string]int, len(parts)), seen: make([]bool, len(parts)),
 		most: cmp.Or(s.narrowAt, little(survey.brief.count)),
 	}
@@ -35,7 +35,14 @@ func (s *Site) Differing(ctx context.Context, survey *Survey, want *Wanted, part
 			d.out.wanted = append(d.out.wanted, parts[i].Dir)
 		}
 	}
-	if err = s.takeFolders(ctx, blocks.Ref{Name: h.Top, Entries: h.Count}, shelf, d.take); err != nil {
+	if d.out.contents == nil {
+		d.out.contents = newSketch(survey.brief.count)
+	}
+	for path := range young {
+		dir, _ := fsys.Split(path)
+		d.youngIn[dir] = true
+	}
+	if err = s.takeFolders(ctx, blocks.Ref{Name: h.Top, Entries: h.Count}, shelf, d.pass, d.take); err != nil {
 		return nil, err
 	}
 	d.compare(d.waiting)
@@ -44,20 +51,34 @@ func (s *Site) Differing(ctx context.Context, survey *Survey, want *Wanted, part
 
 // differing is how it is found out which parts differ. Folders are compared some at a time: their digests are computed together.
 type differing struct {
-	out   *Different
-	brief *brief
-	young map[string]bool
-	stays func(path string, kind manifest.Kind) bool // what is not wanted; nil: nothing does
-	parts []Part
-	same  func(parts []int, recorded [][]manifest.Entry) []bool
-	first map[string]int // the first part of each folder
-	most  int            // how much of what is recorded may differ for a list to be kept of it
+	out     *Different
+	brief   *brief
+	young   map[string]bool
+	youngIn map[string]bool                            // the folders of those
+	stays   func(path string, kind manifest.Kind) bool // what is not wanted; nil: nothing does
+	parts   []Part
+	same    func(parts []int, recorded [][]manifest.Entry) []bool
+	first   map[string]int // the first part of each folder
+	most    int            // how much of what is recorded may differ for a list to be kept of it
 
 	mu      sync.Mutex
 	waiting []recordedFolder
 	entries int    // in those
 	seen    []bool // parts of folders of which something is recorded
 	ill     bool   // the parts of a folder are not in order
+}
+
+// pass passes over a folder of which it was foretold what is in it: it is what is wanted, in one part.
+func (d *differing) pass(dir string, of blocks.Ref) bool {
+	i, wanted := d.first[dir]
+	if _, isOdd := d.brief.odd[dir]; !wanted || isOdd || d.youngIn[dir] || d.parts[i].From != "" || d.parts[i].Until != "" ||
+		i+1 < len(d.parts) && d.parts[i+1].Dir == dir || !d.brief.foretold.is(of.Name, d.parts[i].Digest) {
+		return false
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.seen[i] = true
+	return true
 }
 
 // mostCompared is how many entries wait to be compared, but for those of one folder.

@@ -24,9 +24,10 @@ import (
 
 // Part is what is directly in a folder, or, of a large one, a part of that: from a name on up to another one.
 type Part struct {
-	Dir   string
-	From  string // empty: from the beginning
-	Until string // that is in it no more; empty: to the end
+	Dir    string
+	From   string          // empty: from the beginning
+	Until  string          // that is in it no more; empty: to the end
+	Digest manifest.Digest // as Digests has it; zero: it is not known
 }
 
 // Different is what is recorded of the parts of a site that are, or may be, other than is wanted.
@@ -117,14 +118,16 @@ type recordedFolder struct {
 // eachFolder calls visit with what is recorded directly in each folder that has content, from several goroutines at once. The
 // paths of the entries are their names, and visit must not keep them.
 func (s *Site) eachFolder(ctx context.Context, top blocks.Ref, shelf *shelf, visit func(dir string, entries []manifest.Entry)) error {
-	return s.takeFolders(ctx, top, shelf, func(in recordedFolder, done func(recordedFolder)) {
+	all := func(string, blocks.Ref) bool { return false }
+	return s.takeFolders(ctx, top, shelf, all, func(in recordedFolder, done func(recordedFolder)) {
 		visit(in.dir, in.entries)
 		done(in)
 	})
 }
 
-// takeFolders is eachFolder for who keeps what is in a folder until done is called with it.
-func (s *Site) takeFolders(ctx context.Context, top blocks.Ref, shelf *shelf, visit func(in recordedFolder, done func(recordedFolder))) error {
+// takeFolders is eachFolder for who keeps what is in a folder until done is called with it. Folders that are passed over are not read, nor those
+// in them.
+func (s *Site) takeFolders(ctx context.Context, top blocks.Ref, shelf *shelf, pass func(dir string, of blocks.Ref) bool, visit func(in recordedFolder, done func(recordedFolder))) error {
 	type recorded struct {
 		path string
 		blocks.Ref
@@ -137,6 +140,9 @@ func (s *Site) takeFolders(ctx context.Context, top blocks.Ref, shelf *shelf, vi
 	return folderwise(ctx, s.jobs, recorded{".", top}, func(_ context.Context, in recorded) (next []recorded, err error) {
 		if strings.Count(in.path, "/") >= deepest {
 			return nil, &RecordError{s.inRecord("deployments"), fmt.Errorf("folder %s lies too deep", in.path)}
+		}
+		if pass(in.path, in.Ref) {
+			return nil, nil
 		}
 		room, _ := rooms.Get().(*[]manifest.Entry)
 		if room == nil {

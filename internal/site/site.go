@@ -65,6 +65,7 @@ type Site struct {
 	refused  []string // what the place is known to refuse, though it offers it; see place.go
 	seen     int64    // when what the last survey found had changed last; see knownUntil
 	shelved  *shelved // what is known of files of blocks
+	foretold *foretelling
 }
 
 // InsideRecord is the record's name where it lies inside the root.
@@ -115,7 +116,7 @@ type Options struct {
 // Open looks at a root, which need not exist yet, and finds its record. It writes nothing. The label is what messages
 // call the root.
 func Open(ctx context.Context, f fsys.FS, root, label string, opt Options) (*Site, error) {
-	s := &Site{fs: f, root: root, live: root, label: label, jobs: opt.Jobs, lease: opt.Lease, moved: opt.Moved, beside: opt.Beside, briefAt: opt.Brief, narrowAt: opt.Narrow, shelved: &shelved{}}
+	s := &Site{fs: f, root: root, live: root, label: label, jobs: opt.Jobs, lease: opt.Lease, moved: opt.Moved, beside: opt.Beside, briefAt: opt.Brief, narrowAt: opt.Narrow, shelved: &shelved{}, foretold: &foretelling{}}
 	if opt.Lease <= 0 {
 		s.lease = DefaultLease
 	}

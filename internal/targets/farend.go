@@ -156,6 +156,7 @@ const wordsKept = 1 << 10
 type far interface {
 	calls.Engine
 	Asked() agent.Asked
+	calls.Foreteller
 	Recorded() manifest.Digest
 	io.Closer
 }
@@ -238,6 +239,9 @@ func isFinal(err error) bool {
 }
 
 func (l *lasting) Abilities() fsys.Abilities { return l.Now().Abilities() }
+
+// Foretell implements calls.Foreteller.
+func (l *lasting) Foretell() { l.Now().Foretell() }
 
 // Do implements calls.Engine.
 func (l *lasting) Do(ctx context.Context, call calls.Any, question, answer any, watch *site.Watch) error {

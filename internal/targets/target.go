@@ -183,6 +183,13 @@ type Opened struct {
 	turn      sync.Mutex
 }
 
+// Foretell implements calls.Foreteller.
+func (o *Opened) Foretell() {
+	if engine, able := o.Engine.(calls.Foreteller); able {
+		engine.Foretell()
+	}
+}
+
 // TakeUp has whatever serves the site take up what was published.
 func (o *Opened) TakeUp(ctx context.Context) {
 	if o.Reload != nil {

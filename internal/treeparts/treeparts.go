@@ -211,7 +211,7 @@ func Differing(folders []Part, base []manifest.Entry, of map[string][]int) (out 
 func OfSite(folders []Part) []site.Part {
 	out := make([]site.Part, len(folders))
 	for i, f := range folders {
-		out[i] = site.Part{Dir: f.Path, From: f.From}
+		out[i] = site.Part{Dir: f.Path, From: f.From, Digest: f.Digest}
 		if next := i + 1; next < len(folders) && folders[next].Path == f.Path {
 			out[i].Until = folders[next].From
 		}
