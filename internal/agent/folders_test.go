@@ -1,11 +1,14 @@
 package agent
 
 import (
+	"bytes"
 	"fmt"
+	"io"
 	"maps"
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 	"testing"
 	"time"
 
@@ -326,4 +329,49 @@ func TestWhatGoesByHandIsComparedInParts(t *testing.T) {
 	report, err := calls.Verify.On(t.Context(), client, calls.VerifyingAgainst(&manifest.Manifest{Entries: c.entries()}, true))
 	require.NoError(t, err)
 	require.True(t, report.Matches())
+}
+
+// TestASurveyIsForetold has the client tell, as the survey goes on or before it, that something else is wanted than is recorded.
+func TestASurveyIsForetold(t *testing.T) {
+	dir, c := t.TempDir(), content{}
+	for i := range 9000 {
+		c[fmt.Sprintf("species/%02d/%04d.html", i/200, i)] = fmt.Sprint("species ", i)
+	}
+	client := session(t, dir)
+	c.deploy(t, client)
+	settled(t, dir)
+	opened, _, place, err := openIn(dir)(t.Context(), Root{Path: "www"})
+	require.NoError(t, err)
+	t.Cleanup(func() { place.Close() })
+	far := &server{here: calls.NewHere(opened)}
+	far.opened.Store(far.here)
+	parts, _ := treeparts.Of(manifest.Listed(c.entries()))
+	compared := func(as calls.ID) (asked int) {
+		_, err = calls.Survey.On(t.Context(), far.here, calls.Surveying{As: as, Believe: true})
+		require.NoError(t, err)
+		survey, err := far.here.Survey(as)
+		require.NoError(t, err)
+		var mu sync.Mutex
+		same := treeparts.SameAs(parts)
+		different, err := opened.Differing(t.Context(), survey, &site.Wanted{}, treeparts.OfSite(parts), func(some []int, recorded [][]manifest.Entry) []bool {
+			mu.Lock()
+			defer mu.Unlock()
+			asked += len(some)
+			return same(some, recorded)
+		})
+		require.NoError(t, err)
+		require.Empty(t, different.Parts)
+		return asked
+	}
+	var sent bytes.Buffer
+	require.NoError(t, (&Client{link: newLink(nil, &sent)}).send(aheadFrame))
+	tell := func() {
+		far.link = newLink(bytes.NewReader(sent.Bytes()), io.Discard)
+		far.over = make(chan struct{})
+		far.receiveAll(make(chan *message), make(chan uint64), func(error) {})
+	}
+	require.Equal(t, 45, compared(1))
+	tell()
+	require.Zero(t, compared(2))
+	require.Equal(t, 45, compared(3), "it is told of one survey")
 }

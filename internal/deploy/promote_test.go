@@ -106,8 +106,11 @@ func TestPromotionBringsWhatIsRecordedInFewCalls(t *testing.T) {
 // early keeps whether the digests of folders came with a comparison.
 type early struct {
 	calls.Engine
-	with []bool
+	with     []bool
+	foretold int
 }
+
+func (e *early) Foretell() { e.foretold++ }
 
 func (e *early) Do(ctx context.Context, call calls.Any, question, answer any, watch *site.Watch) error {
 	if q, is := question.(*calls.Comparing); is {
@@ -120,6 +123,7 @@ func (e *early) Do(ctx context.Context, call calls.Any, question, answer any, wa
 func TestFoldersAreDigestedEarlyWhereAnotherTreeIsRecorded(t *testing.T) {
 	p := newPlace(t, "content/a.html", "content/log/may.html")
 	sources := []content.Source{{Path: filepath.Join(p.dir, "content"), Dest: ".", Rules: &filter.Set{}}}
+	foretold := 0
 	compare := func(recorded manifest.Digest, opt content.Options) (bool, *deploy.Comparison) {
 		s := p.session(content.KeepLinks, deploy.Options{})
 		asked := &early{Engine: s.Engine}
@@ -131,6 +135,7 @@ func TestFoldersAreDigestedEarlyWhereAnotherTreeIsRecorded(t *testing.T) {
 		}
 		c, err := s.Compare(t.Context())
 		require.NoError(t, err)
+		foretold = asked.foretold
 		return asked.with[0], c
 	}
 	folded := content.Options{Links: content.KeepLinks, Fold: 1}
@@ -138,8 +143,15 @@ func TestFoldersAreDigestedEarlyWhereAnotherTreeIsRecorded(t *testing.T) {
 	require.False(t, with, "it is not known what is recorded")
 	with, _ = compare(manifest.Digest{1}, folded)
 	require.True(t, with)
+	require.Equal(t, 1, foretold)
 	with, _ = compare(c.TreeDigest(), folded)
 	require.False(t, with, "it is the same")
+	require.Zero(t, foretold)
+	folded.Cache = content.NewCache(t.TempDir())
+	_, _ = compare(c.TreeDigest(), folded)
+	require.Equal(t, 1, foretold, "before it is known which tree it is")
+	_, _ = compare(c.TreeDigest(), folded)
+	require.Zero(t, foretold, "it is known from before")
 	with, _ = compare(manifest.Digest{1}, content.Options{Links: content.KeepLinks})
 	require.False(t, with, "a small one is digested when it is asked for")
 	folded.Later = 1

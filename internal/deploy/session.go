@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"slices"
+	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -113,7 +114,7 @@ func (s *Session) Compare(ctx context.Context) (*Comparison, error) {
 			c.Content.Date(time.Now())
 			foretell := func() {}
 			if engine, able := s.Engine.(calls.Foreteller); able && !s.Recorded.IsZero() && c.Content.Folded() {
-				foretell = engine.Foretell
+				foretell = sync.OnceFunc(engine.Foretell)
 			}
 			c.tree = c.Content.TreeOrNew(foretell) // while the site is surveyed
 			if !s.Recorded.IsZero() && s.Recorded != c.tree && c.Content.Folded() {

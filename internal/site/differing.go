@@ -68,11 +68,10 @@ type differing struct {
 	ill     bool   // the parts of a folder are not in order
 }
 
-// pass passes over a folder of which it was foretold what is in it: it is what is wanted, in one part.
+// pass passes over a folder of which it was foretold that all that is recorded there is what is wanted.
 func (d *differing) pass(dir string, of blocks.Ref) bool {
 	i, wanted := d.first[dir]
-	if _, isOdd := d.brief.odd[dir]; !wanted || isOdd || d.youngIn[dir] || d.parts[i].From != "" || d.parts[i].Until != "" ||
-		i+1 < len(d.parts) && d.parts[i+1].Dir == dir || !d.brief.foretold.is(of.Name, d.parts[i].Digest) {
+	if _, isOdd := d.brief.odd[dir]; !wanted || isOdd || d.youngIn[dir] || !d.brief.foretold.is(of.Name, d.parts[i].Digest) {
 		return false
 	}
 	d.mu.Lock()

@@ -38,7 +38,7 @@ const leastForetold = 16
 // take takes what is recorded in a folder in which there is no other one, and which is as it is recorded, if digests are wanted.
 func (f *foretold) take(block manifest.Digest, entries []manifest.Entry, count int) {
 	wanted := f.site.foretold.Load()
-	if wanted == nil || len(entries) < leastForetold {
+	if wanted == nil || len(entries) < min(leastForetold, f.site.briefAt) {
 		return
 	}
 	for i := range entries {

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -22,6 +23,7 @@ import (
 	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
+	"tartine/internal/treeparts"
 )
 
 // partEntries is how many entries of a folder are in one part, in these tests.
@@ -46,6 +48,8 @@ func partsOf(entries []manifest.Entry) (parts []site.Part, of [][]manifest.Entry
 				_, p.Until = fsys.Split(rest[0].Path)
 				from = p.Until
 			}
+			all, _ := treeparts.Of(manifest.Listed(of[len(of)-1]))
+			p.Digest = all[0].Digest
 			parts = append(parts, p)
 		}
 	}
@@ -68,6 +72,9 @@ func (w *world) planParts(ctx context.Context, c tree, change ...func(*site.Want
 	w.t.Helper()
 	s, err := w.open(ctx)
 	require.NoError(w.t, err)
+	if w.foretold {
+		s.Foretell(&treeparts.Ahead{})
+	}
 	survey, err := s.SurveyBriefly(ctx, !w.doubts)
 	require.NoError(w.t, err)
 	require.NoError(w.t, s.ReadFiles(ctx, survey, nil))
@@ -80,7 +87,12 @@ func (w *world) planParts(ctx context.Context, c tree, change ...func(*site.Want
 		return s, nil, survey
 	}
 	parts, of := partsOf(want)
+	var mu sync.Mutex
+	asked := map[int]bool{}
 	different, err := s.Differing(ctx, survey, &wanted, parts, each(func(part int, entries []manifest.Entry) bool {
+		mu.Lock()
+		asked[part] = true
+		mu.Unlock()
 		return slices.EqualFunc(of[part], entries, func(want, is manifest.Entry) bool {
 			_, want.Path = fsys.Split(want.Path)
 			return want.Equal(is) && want.Hand == is.Hand
@@ -89,6 +101,12 @@ func (w *world) planParts(ctx context.Context, c tree, change ...func(*site.Want
 	require.NoError(w.t, err)
 	if different == nil {
 		return s, nil, survey
+	}
+	for i := range parts {
+		if !asked[i] && !slices.Contains(different.Parts, i) {
+			require.True(w.t, w.foretold)
+			w.passed++
+		}
 	}
 	var some []manifest.Entry
 	for _, i := range different.Parts {
@@ -142,7 +160,7 @@ func saidOf(r *diff.Result) (out []string) {
 // beside one of which parts are.
 func TestPartsAreComparedAndRecordedAsTheWholeIs(t *testing.T) {
 	t.Parallel()
-	inParts, byHand, switched := 0, 0, 0
+	inParts, byHand, switched, passed := 0, 0, 0, 0
 	rapid.Check(t, func(r *rapid.T) {
 		whole, parts := newWorld(t), newWorld(t)
 		whole.far, whole.switched = rapid.Bool().Draw(r, "far away"), rapid.Bool().Draw(r, "switched")
@@ -161,6 +179,7 @@ func TestPartsAreComparedAndRecordedAsTheWholeIs(t *testing.T) {
 			whole.doubts = rapid.Bool().Draw(r, "reads")
 			parts.doubts = whole.doubts
 			parts.narrow = rapid.SampledFrom([]int{0, 1}).Draw(r, "narrow")
+			parts.foretold = rapid.Bool().Draw(r, "foretold")
 			next := anyTree().Draw(r, "next")
 			for _, path := range slices.Sorted(maps.Keys(before)) { // much of it stays
 				text := before[path]
@@ -192,6 +211,7 @@ func TestPartsAreComparedAndRecordedAsTheWholeIs(t *testing.T) {
 			if inParts++; parts.switched {
 				switched++
 			}
+			passed += parts.passed
 			require.Equal(t, saidOf(want.Result), saidOf(plan.Result))
 			plan.RemoveStrays = rapid.Bool().Draw(r, "remove strays")
 			if plan.Hand = len(plan.Kept) > 0 && plan.Kept[0] == "."; plan.Hand {
@@ -218,6 +238,7 @@ func TestPartsAreComparedAndRecordedAsTheWholeIs(t *testing.T) {
 	require.Positive(t, inParts)
 	require.Positive(t, byHand)
 	require.Positive(t, switched)
+	require.Positive(t, passed, "parts of which it was foretold that they are the same")
 }
 
 // anyPoor is what a place far away may not tell.
@@ -622,6 +643,46 @@ func TestAnAlterationJustAfterADeployment(t *testing.T) {
 	require.NoError(t, err)
 	at, _ := manifest.Find(m.Entries, "log/may.html")
 	require.Equal(t, later, m.Entries[at].ModTime)
+}
+
+// TestWhatIsForetoldIsLookedAtWhereItMayBeAnother alters a file in a way that the survey sees, and one in a way that it does not.
+func TestWhatIsForetoldIsLookedAtWhereItMayBeAnother(t *testing.T) {
+	for _, settled := range []bool{true, false} {
+		w, c := newWorld(t), tree{"index.html": "1", "log/may.html": "may", "log/june.html": "june", "tides/may.html": "tides"}
+		w.foretold = true
+		w.mustDeploy(c)
+		if settled {
+			w.settled()
+		}
+		name := filepath.Join(w.dir, "www", "log", "may.html")
+		require.NoError(t, os.WriteFile(name, []byte(map[bool]string{true: "altered", false: "MAY"}[settled]), 0o644))
+		require.NoError(t, os.Chtimes(name, dated, dated))
+		_, plan, _ := w.planParts(t.Context(), c)
+		require.NotNil(t, plan)
+		require.Len(t, plan.Result.Changes, 1)
+		require.Equal(t, "log/may.html", plan.Result.Changes[0].Path())
+		require.True(t, plan.Result.Changes[0].Drifted)
+		require.Equal(t, 3, plan.Result.Same)
+		if settled {
+			require.Equal(t, 1, w.passed, "the folder of the tides is not looked at")
+		}
+	}
+}
+
+// TestContentOfAFolderThatIsPassedOverIsNotSent puts a copy of a file into another folder than that.
+func TestContentOfAFolderThatIsPassedOverIsNotSent(t *testing.T) {
+	w, c := newWorld(t), tree{"index.html": "1", "log/may.html": "may", "tides/may.html": "tides"}
+	w.foretold = true
+	w.mustDeploy(c)
+	w.settled()
+	c["log/copy.html"] = "tides"
+	s, plan, _ := w.planParts(t.Context(), c)
+	require.NotNil(t, plan)
+	require.Equal(t, 1, w.passed)
+	out, err := s.Deploy(t.Context(), plan, &site.Watch{})
+	require.NoError(t, err)
+	require.Equal(t, []int{0, 1}, []int{out.SentFiles, out.Reused})
+	require.Equal(t, c, w.stands())
 }
 
 // TestAFolderThatSomebodyHasEmptiedIsFound takes away what is in a folder, which is wanted no longer.

@@ -39,6 +39,8 @@ type world struct {
 	whole    bool                       // no survey is brief
 	doubts   bool                       // the record of files is not believed
 	narrow   int                        // see site.Options
+	foretold bool                       // it is told before a survey that something else is wanted
+	passed   int                        // parts of which nobody had to be asked, then
 	far      bool                       // the place is farPlace, or at
 	poor     poor                       // if it is farPlace
 	owned    map[string]*manifest.Owner // whom paths should belong to
