@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -66,6 +67,27 @@ func TestARememberedTreeIsWhatItWouldBe(t *testing.T) {
 		}
 	})
 	require.Positive(t, gone, "a digest was gone on with")
+}
+
+// TestATreeWithDigestsThatWereOpenIsNotRemembered has a file become another one that looks the same.
+func TestATreeWithDigestsThatWereOpenIsNotRemembered(t *testing.T) {
+	dir := tree(t, map[string]string{"plates/gannet.tif": "1", "index.html": ""})
+	opt := Options{Links: KeepLinks, Fold: 1, Later: 1, Cache: laterCache(t.TempDir())}
+	var before manifest.Digest
+	for _, text := range []string{"1", "2"} {
+		name := filepath.Join(dir, "plates", "gannet.tif")
+		require.NoError(t, os.WriteFile(name, []byte(text), 0o644))
+		require.NoError(t, os.Chtimes(name, time.Unix(1777617015, 0), time.Unix(1777617015, 0)))
+		got, err := Scan(t.Context(), []Source{source(dir)}, opt)
+		require.NoError(t, err)
+		c := got.Content()
+		require.Equal(t, []string{"plates/gannet.tif"}, c.Later)
+		require.NoError(t, c.Resolve(t.Context(), c.Later))
+		require.True(t, c.Folded())
+		require.NotEqual(t, before, c.Tree())
+		before = c.Tree()
+		require.Equal(t, manifest.TreeOf(c.Each), before)
+	}
 }
 
 func TestATreeIsRememberedUnlessItsFileIsDamaged(t *testing.T) {

@@ -1,10 +1,12 @@
 package site
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"hash/crc32"
 
+	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
 
@@ -65,8 +67,12 @@ func (s *Site) writeMarks(ctx context.Context, of *marked) {
 		return
 	}
 	text, err := json.Marshal(marksFile{marksVersion, of.tree, marks, crc32.Checksum(marks, castagnoli)})
-	if err == nil && len(text) <= mostHead {
-		_ = s.write(ctx, marksName, text)
+	if err != nil || len(text) > mostHead {
+		return
+	}
+	fresh := s.inRecord(marksName + ".fresh") // which need not be durable: there is a sum
+	if _, err := s.fs.Put(ctx, fresh, bytes.NewReader(text), fsys.Attributes{Mode: s.private(0o600)}); err == nil {
+		_ = s.fs.Rename(ctx, fresh, s.inRecord(marksName))
 	}
 }
 
