@@ -283,13 +283,12 @@ func (w *briefWalk) folder(ctx context.Context, in briefFolder) (next []briefFol
 	if len(list) > 0 {
 		here.filled = map[string]bool{in.path: true}
 	}
-	if !odd && len(below) == 0 {
-		w.out.foretold.take(in.recorded.Name, entries, w.out.count)
-	}
 	if odd = odd || here.entries != len(entries); odd || !w.ownAlike(&here) {
 		if err := w.keepOdd(&here, in.path, list, entries); err != nil {
 			return nil, err
 		}
+	} else if len(below) == 0 {
+		w.out.foretold.take(in.recorded.Name, entries, w.out.count)
 	}
 	return next, w.add(&here, changed)
 }

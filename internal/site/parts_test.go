@@ -645,17 +645,18 @@ func TestAnAlterationJustAfterADeployment(t *testing.T) {
 	require.Equal(t, later, m.Entries[at].ModTime)
 }
 
-// TestWhatIsForetoldIsLookedAtWhereItMayBeAnother alters a file in a way that the survey sees, and one in a way that it does not.
+// TestWhatIsForetoldIsLookedAtWhereItMayBeAnother alters a file in a way that the survey sees, and in ways that it does not.
 func TestWhatIsForetoldIsLookedAtWhereItMayBeAnother(t *testing.T) {
-	for _, settled := range []bool{true, false} {
+	for _, how := range []string{"altered", "lately", "read"} {
 		w, c := newWorld(t), tree{"index.html": "1", "log/may.html": "may", "log/june.html": "june", "tides/may.html": "tides"}
 		w.foretold = true
 		w.mustDeploy(c)
-		if settled {
+		if how != "lately" {
 			w.settled()
 		}
+		w.doubts = how == "read"
 		name := filepath.Join(w.dir, "www", "log", "may.html")
-		require.NoError(t, os.WriteFile(name, []byte(map[bool]string{true: "altered", false: "MAY"}[settled]), 0o644))
+		require.NoError(t, os.WriteFile(name, []byte(map[string]string{"altered": "altered", "lately": "MAY", "read": "MAY"}[how]), 0o644))
 		require.NoError(t, os.Chtimes(name, dated, dated))
 		_, plan, _ := w.planParts(t.Context(), c)
 		require.NotNil(t, plan)
@@ -663,7 +664,7 @@ func TestWhatIsForetoldIsLookedAtWhereItMayBeAnother(t *testing.T) {
 		require.Equal(t, "log/may.html", plan.Result.Changes[0].Path())
 		require.True(t, plan.Result.Changes[0].Drifted)
 		require.Equal(t, 3, plan.Result.Same)
-		if settled {
+		if how != "lately" {
 			require.Equal(t, 1, w.passed, "the folder of the tides is not looked at")
 		}
 	}
