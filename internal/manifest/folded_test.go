@@ -102,6 +102,9 @@ func TestNumbersAreReadAsTheyAreWritten(t *testing.T) {
 		require.Equal(r, want, is)
 		require.Equal(r, length, n)
 	})
-	_, n := manifest.Uvarint([]byte{255, 255, 255, 255, 255, 255, 255, 255, 255, 2})
+	value, n := manifest.Uvarint(binary.AppendUvarint(nil, 1<<62|1<<57|5))
+	require.Equal(t, uint64(1<<62|1<<57|5), value)
+	require.Equal(t, 9, n)
+	_, n = manifest.Uvarint([]byte{255, 255, 255, 255, 255, 255, 255, 255, 255, 2})
 	require.Negative(t, n, "too large")
 }

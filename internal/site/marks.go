@@ -110,13 +110,14 @@ func (s *Site) goOn(r *recording) (*marked, error) {
 		walk = func(visit func(e *manifest.Entry) bool) { r.by.walkFrom(from.Path, visit) }
 	}
 	since := 0
-	tree, marks, err := manifest.CheckedMarkedTree(from, manifest.Ahead(walk), func(*manifest.Entry) bool {
+	at := func(*manifest.Entry) bool {
 		since++
 		return since%each == 0
-	})
+	}
+	tree, marks, err := manifest.CheckedMarkedTree(from, manifest.Ahead(walk), at)
 	if err != nil && from != nil { // the mark may be to blame
 		out.marks = nil
-		tree, marks, err = manifest.CheckedMarkedTree(nil, manifest.Ahead(r.walk), func(*manifest.Entry) bool { return false })
+		tree, marks, err = manifest.CheckedMarkedTree(nil, manifest.Ahead(r.walk), at)
 	}
 	out.tree, out.marks = tree, append(out.marks, marks...)
 	for len(out.marks) > 2*mostMarks {
