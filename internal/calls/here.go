@@ -91,7 +91,10 @@ func (h *Here) ReadFiles(ctx context.Context, q *Comparing, watch *site.Watch) e
 	if err != nil {
 		return err
 	}
-	return h.Site.ReadFiles(ctx, found, watch.Bytes)
+	if err := h.Site.ReadFiles(ctx, found, watch.Bytes); err != nil {
+		return err
+	}
+	return h.Site.ReadYoung(ctx, found, watch.Bytes)
 }
 
 // SameAsRecorded tells whether a content, of which the tree digest and the number of paths are known, is what is recorded and is at the

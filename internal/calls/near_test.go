@@ -176,3 +176,35 @@ func TestAContentThatIsHereIsDeployedWithoutAList(t *testing.T) {
 	require.Len(t, result.Changes, 300, "all is to be sent")
 	require.Equal(t, 1, c.lists)
 }
+
+// TestWhatWasJustDeployedIsComparedByItsTree compares right after a deployment, when files are read before they are believed.
+func TestWhatWasJustDeployedIsComparedByItsTree(t *testing.T) {
+	texts := map[string]string{}
+	for i := range 30 {
+		texts[fmt.Sprintf("species/%02d.html", i)] = fmt.Sprint("species ", i)
+	}
+	h, c := engineOf(t, t.TempDir()), foldedOf(texts)
+	for i := range c.entries {
+		c.entries[i].ModTime = time.Now()
+	}
+	for _, read := range []int64{0, 290} {
+		found, err := Survey.On(t.Context(), h, Surveying{As: 1, Believe: true})
+		require.NoError(t, err)
+		is := int64(0)
+		out, err := Compare.Watched(t.Context(), h, &Comparing{As: 2, Survey: 1, Content: c, Tree: manifest.TreeOf(c.Each), Recorded: found.Number > 0},
+			&site.Watch{Bytes: func(n int64) { is += n }})
+		require.NoError(t, err)
+		require.Equal(t, read, is)
+		if read > 0 {
+			require.Equal(t, 30, out.Result.Same)
+			require.NotNil(t, h.brief, "its tree digest is enough")
+			return
+		}
+		_, err = Stage.On(t.Context(), h, &Staging{As: 3, Comparison: 2, Plan: site.Plan{Open: func(path string) (io.ReadCloser, error) {
+			return io.NopCloser(strings.NewReader(texts[path])), nil
+		}}})
+		require.NoError(t, err)
+		_, err = Publish.On(t.Context(), h, 3)
+		require.NoError(t, err)
+	}
+}

@@ -78,6 +78,9 @@ func (w *world) planParts(ctx context.Context, c tree, change ...func(*site.Want
 	survey, err := s.SurveyBriefly(ctx, !w.doubts)
 	require.NoError(w.t, err)
 	require.NoError(w.t, s.ReadFiles(ctx, survey, nil))
+	if w.young {
+		require.NoError(w.t, s.ReadYoung(ctx, survey, nil))
+	}
 	want := w.entries(c)
 	wanted := site.Wanted{}
 	for _, f := range change {
@@ -179,7 +182,7 @@ func TestPartsAreComparedAndRecordedAsTheWholeIs(t *testing.T) {
 			whole.doubts = rapid.Bool().Draw(r, "reads")
 			parts.doubts = whole.doubts
 			parts.narrow = rapid.SampledFrom([]int{0, 1}).Draw(r, "narrow")
-			parts.foretold = rapid.Bool().Draw(r, "foretold")
+			parts.foretold, parts.young = rapid.Bool().Draw(r, "foretold"), rapid.Bool().Draw(r, "young are read")
 			next := anyTree().Draw(r, "next")
 			for _, path := range slices.Sorted(maps.Keys(before)) { // much of it stays
 				text := before[path]

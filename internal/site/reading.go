@@ -74,6 +74,50 @@ func (s *Site) ReadFiles(ctx context.Context, survey *Survey, told func(bytes in
 	return nil
 }
 
+// mostYoung is how many files that are not believed are read before anything is compared: after a small deployment they are most often as they
+// are recorded, and then nothing need be known of their folders.
+const mostYoung = 64
+
+// ReadYoung reads the files that are not believed although the record is, where they are few and on this machine; else it does nothing. Told and
+// its errors are those of ReadFiles.
+func (s *Site) ReadYoung(ctx context.Context, survey *Survey, told func(bytes int64)) error {
+	b := survey.brief
+	if b == nil || b.unread || len(b.young) == 0 || len(b.young) > mostYoung || !s.isNear() {
+		return nil
+	}
+	h, shelf, err := s.openRecord(ctx, survey.Number)
+	defer shelf.close()
+	if err != nil {
+		return err
+	}
+	var (
+		young   = b.youngOnes()
+		seen    = map[string]bool{}
+		folders []*readFolder
+	)
+	for _, path := range b.young {
+		dir, _ := fsys.Split(path)
+		if seen[dir] {
+			continue
+		}
+		seen[dir] = true
+		entries, err := blocks.FolderAt(blocks.Ref{Name: h.Top, Entries: h.Count}, dir, shelf.block)
+		if err != nil {
+			return err
+		}
+		folders = append(folders, newReadFolder(dir, entries, young))
+	}
+	odd, err := s.readFolders(ctx, folders, told)
+	if err != nil {
+		return err
+	}
+	for _, in := range odd {
+		b.takeOdd(in)
+	}
+	b.young = nil
+	return nil
+}
+
 // readFolder is a folder that looks as it is recorded, with what is directly in it.
 type readFolder struct {
 	dir     string

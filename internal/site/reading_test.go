@@ -3,6 +3,8 @@ package site_test
 import (
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -11,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tartine/internal/diff"
+	"tartine/internal/manifest"
 	"tartine/internal/site"
 )
 
@@ -151,4 +154,56 @@ func TestFilesOfADeploymentThatIsNoLongerRecordedAreNotRead(t *testing.T) {
 	}
 	var overtaken *site.OvertakenError
 	require.ErrorAs(t, s.ReadFiles(t.Context(), survey, nil), &overtaken)
+}
+
+// TestFewFilesThatAreNotBelievedAreReadFirst has a site be as it is recorded, and then not, right after a deployment.
+func TestFewFilesThatAreNotBelievedAreReadFirst(t *testing.T) {
+	w, c := newWorld(t), tree{"index.html": "1", "log/2026/may.html": "may", "log/june.html": "june", "tides/may.html": "tides"}
+	w.mustDeploy(c)
+	write := func(path, text string) {
+		name := filepath.Join(w.dir, "www", filepath.FromSlash(path))
+		require.NoError(t, os.WriteFile(name, []byte(text), 0o644))
+		require.NoError(t, os.Chtimes(name, dated, dated))
+	}
+	look := func() bool {
+		s, err := w.open(t.Context())
+		require.NoError(t, err)
+		survey, err := s.SurveyBriefly(t.Context(), true)
+		require.NoError(t, err)
+		require.Equal(t, 1, survey.Unsettled)
+		_, is := survey.IsRecorded(manifest.TreeOf(manifest.Listed(c.entries())), 4)
+		require.False(t, is, "nobody has read it")
+		read := int64(0)
+		require.NoError(t, s.ReadYoung(t.Context(), survey, func(bytes int64) { read += bytes }))
+		require.Equal(t, int64(3), read)
+		result, is := survey.IsRecorded(manifest.TreeOf(manifest.Listed(c.entries())), 4)
+		if is {
+			require.Equal(t, 4, result.Same)
+			require.Equal(t, 1, survey.Unsettled, "so that it is believed from then on")
+		}
+		return is
+	}
+	write("log/2026/may.html", "may")
+	require.True(t, look())
+	write("log/2026/may.html", "MAY")
+	require.False(t, look())
+	w.young = true
+	_, plan, _ := w.planParts(t.Context(), c)
+	require.NotNil(t, plan)
+	require.Len(t, plan.Result.Changes, 1)
+	require.True(t, plan.Result.Changes[0].Drifted)
+	require.Equal(t, 3, plan.Result.Same)
+	for i := range 70 {
+		c[fmt.Sprintf("tides/%02d.html", i)] = "tide"
+	}
+	w.mustDeploy(c)
+	for path, text := range c {
+		write(path, text)
+	}
+	s, err := w.open(t.Context())
+	require.NoError(t, err)
+	survey, err := s.SurveyBriefly(t.Context(), true)
+	require.NoError(t, err)
+	require.Equal(t, len(c), survey.Unsettled)
+	require.NoError(t, s.ReadYoung(t.Context(), survey, func(int64) { t.Error("they are more than a few") }))
 }

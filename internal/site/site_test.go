@@ -39,6 +39,7 @@ type world struct {
 	whole    bool                       // no survey is brief
 	doubts   bool                       // the record of files is not believed
 	narrow   int                        // see site.Options
+	young    bool                       // few files that are not believed are read first
 	foretold bool                       // it is told before a survey that something else is wanted
 	passed   int                        // parts of which nobody had to be asked, then
 	far      bool                       // the place is farPlace, or at

@@ -296,6 +296,24 @@ func Folder(folder Ref, room []manifest.Entry, find Finder) (entries []manifest.
 	return r.out, below, err
 }
 
+// FolderAt gives the entries that are directly in a folder of a tree, by its path, as Folder does; "." is the top. There are none where it is
+// not in the tree.
+func FolderAt(top Ref, path string, find Finder) (entries []manifest.Entry, err error) {
+	var below []Below
+	if entries, below, err = Folder(top, nil, find); err != nil || path == "." {
+		return entries, err
+	}
+	name, rest, deeper := strings.Cut(path, "/")
+	if !deeper {
+		rest = "."
+	}
+	at, found := slices.BinarySearchFunc(below, name, func(b Below, name string) int { return strings.Compare(b.Name, name) })
+	if !found {
+		return nil, nil
+	}
+	return FolderAt(below[at].Ref, rest, find)
+}
+
 type reader struct {
 	find  Finder
 	out   []manifest.Entry

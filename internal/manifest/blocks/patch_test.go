@@ -137,3 +137,24 @@ func TestAWalkBeginsAnywhere(t *testing.T) {
 	require.NoError(t, blocks.WalkFrom("species/s0007/", top, find, func(*manifest.Entry) bool { return true }))
 	require.Equal(t, 5, read, "the top, the folder of all, and three in it")
 }
+
+func TestAFolderIsFoundByItsPath(t *testing.T) {
+	rapid.Check(t, func(r *rapid.T) {
+		entries, kept := trees(r), shelf{}
+		top, _ := kept.build(entries)
+		for _, path := range []string{".", "a", "a-b", "a/a", "a/a-b/b", "plates", "nowhere/a"} {
+			got, err := blocks.FolderAt(top, path, kept.find)
+			require.NoError(r, err)
+			var names, want []string
+			for _, e := range got {
+				names = append(names, e.Path)
+			}
+			for _, e := range entries {
+				if name, in := strings.CutPrefix("/"+e.Path, strings.TrimSuffix("/"+path, "/.")+"/"); in && !strings.Contains(name, "/") {
+					want = append(want, name)
+				}
+			}
+			require.Equal(r, want, names)
+		}
+	})
+}
