@@ -259,6 +259,8 @@ func TestWhatIsPromotedMayBeOpenedTwice(t *testing.T) {
 		require.Equal(t, fmt.Sprint(i), string(text))
 	}
 	// Each of three places is read where it is asked for; what follows on two of them may be read ahead, or not yet.
+	engine.mu.Lock()
+	defer engine.mu.Unlock()
 	require.GreaterOrEqual(t, engine.asked["gather"], 3)
 	require.LessOrEqual(t, engine.asked["gather"], 5)
 	require.Equal(t, 2, engine.asked["read"])
