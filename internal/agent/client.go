@@ -311,6 +311,7 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 		sent    []int // the entries of those folders that were asked for, by index
 		working sync.WaitGroup
 		digest  = func() { want.Folders, want.Of = treeparts.Of(want.Each) }
+		early   = want.Folders != nil // it is known already that its tree is another one than was recorded
 	)
 	if want.Recorded { // else nothing is recorded that could be the same
 		if want.Paths() <= fewEntries {
@@ -327,7 +328,7 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 		switch {
 		case stage > 2:
 			return nil, fmt.Errorf("%w: it needs to know more and more", ErrProtocol)
-		case answer.NeedDigests && want.Paths() > 0:
+		case (answer.NeedDigests || stage == 0 && early && want.Recorded) && want.Paths() > 0:
 			working.Wait()
 			if want.Folders == nil {
 				digest()

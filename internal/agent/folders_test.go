@@ -375,3 +375,35 @@ func TestASurveyIsForetold(t *testing.T) {
 	require.Zero(t, compared(2))
 	require.Equal(t, 45, compared(3), "it is told of one survey")
 }
+
+// TestFoldersThatAreDigestedComeWithTheFirstQuestion compares where it is known before that another tree is recorded, and where that is not so
+// after all.
+func TestFoldersThatAreDigestedComeWithTheFirstQuestion(t *testing.T) {
+	dir, c := t.TempDir(), content{}
+	for i := range 3000 {
+		c[fmt.Sprintf("species/%02d/%04d.html", i/200, i)] = fmt.Sprint("species ", i)
+	}
+	c.deploy(t, session(t, dir))
+	settled(t, dir)
+	compared := func(early bool) (*diff.Result, uint64) {
+		client := session(t, dir)
+		survey, err := calls.Survey.On(t.Context(), client, calls.Surveying{As: 1, Believe: true})
+		require.NoError(t, err)
+		all := &unlisted{entries: c.entries()}
+		asked := &calls.Comparing{As: 2, Survey: 1, Recorded: survey.Number > 0, Content: all, Tree: manifest.TreeOf(all.Each)}
+		if early {
+			asked.Folders, asked.Of = treeparts.Of(all.Each)
+		}
+		before := client.calls
+		out, err := calls.Compare.On(t.Context(), client, asked)
+		require.NoError(t, err)
+		return out.Result, client.calls - before
+	}
+	result, questions := compared(true)
+	require.Equal(t, []int{3000, 0, 1}, []int{result.Same, len(result.Changes), int(questions)})
+	c["species/07/1400.html"] = "another"
+	for early, want := range map[bool]int{false: 3, true: 2} {
+		result, questions = compared(early)
+		require.Equal(t, []int{2999, 1, want}, []int{result.Same, len(result.Changes), int(questions)})
+	}
+}

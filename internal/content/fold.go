@@ -70,33 +70,18 @@ func isBefore(dir, path string) bool {
 
 // walk calls take with all entries in the order of their paths, and whether there is something below them, until it tells
 // that that is enough. No path occurs twice (see settle).
-func (f *folds) walk(take func(m *member, below bool) bool) { f.walkFrom(0, nil, take) }
+func (f *folds) walk(take func(m *member, below bool) bool) { f.walkIn(nil, take) }
 
-// walkFrom is walk from where a piece, which is the first one of a folder, is unfolded, for what is directly in some folders; nil: in all.
-func (f *folds) walkFrom(from int, dirs map[string]bool, take func(m *member, below bool) bool) {
+// walkIn is walk for what is directly in some folders; nil: in all.
+func (f *folds) walkIn(dirs map[string]bool, take func(m *member, below bool) bool) {
 	type folder struct {
 		members []member
 		at      int
 	}
 	var (
 		open, spare []*folder // each of those that are open is in the one before
-		next        = from    // piece
-		unfold      = func(into *folder, first int) (behind int) {
-			for behind = first; behind < len(f.pieces) && f.pieces[behind].dir == f.pieces[first].dir; behind++ {
-				into.members = f.pieces[behind].unpack(into.members, f.aside)
-			}
-			if behind > first+1 {
-				slices.SortStableFunc(into.members, func(a, b member) int { return strings.Compare(a.Path, b.Path) })
-			}
-			return behind
-		}
+		next        = 0       // piece
 	)
-	for _, first := range f.above(from) {
-		in := &folder{}
-		unfold(in, first)
-		in.at = sort.Search(len(in.members), func(i int) bool { return isBefore(f.pieces[from].dir, in.members[i].Path) })
-		open = append(open, in)
-	}
 	for {
 		var inner *folder
 		if len(open) > 0 {
@@ -116,7 +101,13 @@ func (f *folds) walkFrom(from int, dirs map[string]bool, take func(m *member, be
 				into, spare = spare[len(spare)-1], spare[:len(spare)-1]
 				into.members, into.at = into.members[:0], 0
 			}
-			next = unfold(into, next)
+			first := next
+			for ; next < len(f.pieces) && f.pieces[next].dir == f.pieces[first].dir; next++ {
+				into.members = f.pieces[next].unpack(into.members, f.aside)
+			}
+			if next > first+1 {
+				slices.SortStableFunc(into.members, func(a, b member) int { return strings.Compare(a.Path, b.Path) })
+			}
 			open = append(open, into)
 			continue
 		}
@@ -127,22 +118,6 @@ func (f *folds) walkFrom(from int, dirs map[string]bool, take func(m *member, be
 		inner.at++
 		if !take(m, f.isBelow(next, m.Path)) {
 			return
-		}
-	}
-}
-
-// above gives the first piece of each folder that a piece is in, from the top on.
-func (f *folds) above(at int) (out []int) {
-	if at == 0 {
-		return nil
-	}
-	for dir, _ := fsys.Split(f.pieces[at].dir); ; dir, _ = fsys.Split(dir) {
-		if first := sort.Search(at, func(i int) bool { return compareFolders(f.pieces[i].dir, dir) >= 0 }); first < at && f.pieces[first].dir == dir {
-			out = append(out, first)
-		}
-		if dir == "." {
-			slices.Reverse(out)
-			return out
 		}
 	}
 }
@@ -166,11 +141,11 @@ func isImplied(e *manifest.Entry, below bool) bool {
 }
 
 // each calls visit with the entries of a tree that is in shape, until it tells that that is enough.
-func (f *folds) each(visit func(e *manifest.Entry, source int32) bool) { f.eachFrom(0, nil, visit) }
+func (f *folds) each(visit func(e *manifest.Entry, source int32) bool) { f.eachIn(nil, visit) }
 
-// eachFrom is each in the way of walkFrom.
-func (f *folds) eachFrom(from int, dirs map[string]bool, visit func(e *manifest.Entry, source int32) bool) {
-	f.walkFrom(from, dirs, func(m *member, below bool) bool {
+// eachIn is each for what is directly in some folders; nil: in all.
+func (f *folds) eachIn(dirs map[string]bool, visit func(e *manifest.Entry, source int32) bool) {
+	f.walkIn(dirs, func(m *member, below bool) bool {
 		switch e := &m.Entry; {
 		case isImplied(e, below), len(f.out) > 0 && f.out[e.Path]:
 			return true
@@ -273,7 +248,7 @@ func (t *Tree) each(dirs map[string]bool, visit func(e *manifest.Entry) bool) {
 	f, entries := t.folds, t.entries
 	t.folding.Unlock()
 	if f != nil {
-		f.eachFrom(0, dirs, func(e *manifest.Entry, _ int32) bool { return visit(e) })
+		f.eachIn(dirs, func(e *manifest.Entry, _ int32) bool { return visit(e) })
 		return
 	}
 	manifest.Each(entries, visit)

@@ -103,15 +103,18 @@ func (c *Content) each(dirs map[string]bool, visit func(e *manifest.Entry) bool)
 }
 
 // Tree gives the tree digest.
-func (c *Content) Tree() manifest.Digest { return c.TreeOrNew(func() {}) }
+func (c *Content) Tree() manifest.Digest {
+	return c.TreeOrNew(func(each manifest.Walk) { each(func(*manifest.Entry) bool { return true }) })
+}
 
-// TreeOrNew is Tree, which calls isNew before it computes a digest of what was scanned: where that is as in a scan before it need not be.
-func (c *Content) TreeOrNew(isNew func()) manifest.Digest {
+// TreeOrNew is Tree, which calls isNew where a digest of what was scanned must be computed: where that is as in a scan before it need not be.
+// IsNew is to go through all entries with the walk that it is given, which computes the digest.
+func (c *Content) TreeOrNew(isNew func(each manifest.Walk)) manifest.Digest {
 	if c.Whole != nil {
 		return c.Whole.Tree
 	}
 	if c.folded != nil {
-		return c.folded.tree(c.Each, isNew)
+		return c.folded.tree(c.date, isNew)
 	}
 	return manifest.TreeOf(c.Each)
 }

@@ -101,8 +101,12 @@ func digestOf(sum hash.Hash) (out manifest.Digest) {
 	return out
 }
 
-// tree gives the tree digest of what was taken, which each walks through. Before that is computed it calls isNew.
-func (t *Tree) tree(each manifest.Walk, isNew func()) manifest.Digest {
+// tree gives the tree digest of what was taken, of which date gives each file its time. Where it is not known it is computed by
+// the walk that isNew is called with.
+func (t *Tree) tree(date func(e *manifest.Entry) bool, isNew func(each manifest.Walk)) manifest.Digest {
+	each := func(visit func(e *manifest.Entry) bool) {
+		t.each(nil, func(e *manifest.Entry) bool { return date(e) && visit(e) })
+	}
 	t.folding.Lock()
 	f, cache := t.folds, t.scanned.Cache
 	t.folding.Unlock()
@@ -118,16 +122,18 @@ func (t *Tree) tree(each manifest.Walk, isNew func()) manifest.Digest {
 	if at := slices.IndexFunc(known, func(k knownTree) bool { return k.Of == of.all }); at >= 0 {
 		return known[at].Tree
 	}
-	isNew()
-	k := f.goOn(of, known)
+	var k *knownTree
+	isNew(func(visit func(e *manifest.Entry) bool) {
+		k = f.goOn(of, known, func(e *manifest.Entry) { _ = date(e) && visit(e) })
+	})
 	if t.broken() == nil {
 		_ = writeTrees(file, append([]knownTree{*k}, known...)) // it only saves time
 	}
 	return k.Tree
 }
 
-// goOn computes a tree digest, as far as it is not known.
-func (f *folds) goOn(of *prints, known []knownTree) *knownTree {
+// goOn computes a tree digest, as far as it is not known, while it calls visit with all entries.
+func (f *folds) goOn(of *prints, known []knownTree, visit func(e *manifest.Entry)) *knownTree {
 	var (
 		from  *manifest.Mark
 		piece = 0
@@ -143,11 +149,6 @@ func (f *folds) goOn(of *prints, known []knownTree) *knownTree {
 	}
 	left := slices.DeleteFunc(slices.Clone(of.parts), func(p print) bool { return p.piece <= piece })
 	var of1 []print
-	walk := func(from int) manifest.Walk {
-		return func(visit func(e *manifest.Entry) bool) {
-			f.eachFrom(from, nil, func(e *manifest.Entry, _ int32) bool { return visit(e) })
-		}
-	}
 	at := func(e *manifest.Entry) bool {
 		passed := false
 		for len(left) > 0 && f.pieces[left[0].piece].dir+"/" <= e.Path {
@@ -160,11 +161,14 @@ func (f *folds) goOn(of *prints, known []knownTree) *knownTree {
 		}
 		return passed
 	}
-	tree, marks, err := manifest.MarkedTree(from, walk(piece), at)
+	tree, marks, err := manifest.MarkedTree(from, func(digest func(e *manifest.Entry) bool) {
+		f.each(func(e *manifest.Entry, _ int32) bool {
+			visit(e)
+			return from != nil && e.Path < from.Path || digest(e)
+		})
+	}, at)
 	if err != nil { // the mark is none
-		out.Tree = manifest.TreeOf(walk(0))
-		out.Marks = nil
-		return out
+		return f.goOn(of, nil, visit)
 	}
 	for i, m := range marks {
 		out.Marks = append(out.Marks, knownMark{Of: of1[i].of, Path: f.pieces[of1[i].piece].dir + "/", State: m.State})

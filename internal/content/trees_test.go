@@ -53,7 +53,7 @@ func TestARememberedTreeIsWhatItWouldBe(t *testing.T) {
 			require.NoError(r, err)
 			if f := got.folds; f != nil {
 				of, known := f.prints(), readTrees(opt.Cache.treesOf(sources))
-				k := f.goOn(of, known)
+				k := f.goOn(of, known, func(*manifest.Entry) {})
 				require.Equal(r, want, k.Tree)
 				if len(known) > 0 && len(known[0].Marks) > 0 && len(k.Marks) > 0 && k.Marks[0].Of == known[0].Marks[0].Of {
 					gone++

@@ -112,15 +112,7 @@ func (s *Session) Compare(ctx context.Context) (*Comparison, error) {
 	group.Go(func() (err error) {
 		if c.Content, err = s.Content(both); err == nil && (s.Distant || c.Content.Folded()) && len(c.Content.Later) == 0 && c.Content.Rollback == 0 {
 			c.Content.Date(time.Now())
-			foretell := func() {}
-			if engine, able := s.Engine.(calls.Foreteller); able && !s.Recorded.IsZero() && c.Content.Folded() {
-				foretell = sync.OnceFunc(engine.Foretell)
-			}
-			c.tree = c.Content.TreeOrNew(foretell) // while the site is surveyed
-			if !s.Recorded.IsZero() && s.Recorded != c.tree && c.Content.Folded() {
-				foretell()
-				folders, of = treeparts.Of(c.Content.Each)
-			}
+			c.tree, folders, of = s.digest(c.Content) // while the site is surveyed
 		}
 		return err
 	})
@@ -163,6 +155,29 @@ func (s *Session) Compare(ctx context.Context) (*Comparison, error) {
 	}
 	s.Person.Tell(Looked{c})
 	return c, nil
+}
+
+// digest gives the tree digest of a content, and, where it is folded up and another one is recorded, the digests of its folders. The engine is told
+// as soon as that is likely.
+func (s *Session) digest(c *content.Content) (tree manifest.Digest, folders []treeparts.Part, of [][]int32) {
+	if s.Recorded.IsZero() || !c.Folded() {
+		return c.Tree(), nil, nil
+	}
+	foretell := func() {}
+	if engine, able := s.Engine.(calls.Foreteller); able {
+		foretell = sync.OnceFunc(engine.Foretell)
+	}
+	tree = c.TreeOrNew(func(each manifest.Walk) {
+		foretell()
+		folders, of = treeparts.Of(each)
+	})
+	if tree == s.Recorded {
+		return tree, nil, nil
+	}
+	if foretell(); folders == nil {
+		folders, of = treeparts.Of(c.Each)
+	}
+	return tree, folders, of
 }
 
 // resolve finds out digests that are open: those of files that need not be sent, should the site hold their content, or
