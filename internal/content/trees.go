@@ -44,7 +44,7 @@ type knownMark struct {
 	State []byte
 }
 
-// knownTrees is a file of them, those that were of use last first.
+// knownTrees is a file of them, those that were computed last first.
 type knownTrees struct {
 	_     struct{} `cbor:",toarray"`
 	Trees []knownTree
@@ -135,31 +135,25 @@ func (t *Tree) tree(date func(e *manifest.Entry) bool, isNew func(each manifest.
 // goOn computes a tree digest, as far as it is not known, while it calls visit with all entries.
 func (f *folds) goOn(of *prints, known []knownTree, visit func(e *manifest.Entry)) *knownTree {
 	var (
-		from  *manifest.Mark
-		piece = 0
-		out   = &knownTree{Of: of.all}
+		out    = &knownTree{Of: of.all}
+		ahead  = of.parts // where marks may be made
+		marked []print    // where they are
+		from   *manifest.Mark
 	)
-	for _, k := range known {
-		for i, m := range k.Marks {
-			at := slices.IndexFunc(of.parts, func(p print) bool { return p.of == m.Of })
-			if at >= 0 && of.parts[at].piece > piece && m.Path == f.pieces[of.parts[at].piece].dir+"/" {
-				piece, from, out.Marks = of.parts[at].piece, &manifest.Mark{Path: m.Path, State: m.State}, slices.Clone(k.Marks[:i+1])
-			}
-		}
+	if at, marks := f.lastMark(of, known); at >= 0 {
+		last := marks[len(marks)-1]
+		from, out.Marks, ahead = &manifest.Mark{Path: last.Path, State: last.State}, slices.Clone(marks), of.parts[at+1:]
 	}
-	left := slices.DeleteFunc(slices.Clone(of.parts), func(p print) bool { return p.piece <= piece })
-	var of1 []print
 	at := func(e *manifest.Entry) bool {
-		passed := false
-		for len(left) > 0 && f.pieces[left[0].piece].dir+"/" <= e.Path {
-			if passed {
-				of1[len(of1)-1] = left[0]
-			} else {
-				of1 = append(of1, left[0])
-			}
-			passed, left = true, left[1:]
+		first := ahead
+		for len(ahead) > 0 && f.begin(ahead[0]) <= e.Path {
+			ahead = ahead[1:]
 		}
-		return passed
+		passed := len(first) - len(ahead)
+		if passed > 0 {
+			marked = append(marked, first[passed-1])
+		}
+		return passed > 0
 	}
 	tree, marks, err := manifest.MarkedTree(from, func(digest func(e *manifest.Entry) bool) {
 		f.each(func(e *manifest.Entry, _ int32) bool {
@@ -171,10 +165,27 @@ func (f *folds) goOn(of *prints, known []knownTree, visit func(e *manifest.Entry
 		return f.goOn(of, nil, visit)
 	}
 	for i, m := range marks {
-		out.Marks = append(out.Marks, knownMark{Of: of1[i].of, Path: f.pieces[of1[i].piece].dir + "/", State: m.State})
+		out.Marks = append(out.Marks, knownMark{Of: marked[i].of, Path: f.begin(marked[i]), State: m.State})
 	}
 	out.Tree = tree
 	return out
+}
+
+// begin gives where what is from a piece on begins: no path before that is below its folder.
+func (f *folds) begin(p print) string { return f.pieces[p.piece].dir + "/" }
+
+// lastMark gives the last place of a mark at which a tree that is known had a mark, too, and the marks of that up to there; negative: there
+// is none.
+func (f *folds) lastMark(of *prints, known []knownTree) (at int, marks []knownMark) {
+	at = -1
+	for _, k := range known {
+		for i, m := range k.Marks {
+			if is := slices.IndexFunc(of.parts, func(p print) bool { return p.of == m.Of }); is > at && m.Path == f.begin(of.parts[is]) {
+				at, marks = is, k.Marks[:i+1]
+			}
+		}
+	}
+	return at, marks
 }
 
 // treesOf gives the file for trees of some sources.
