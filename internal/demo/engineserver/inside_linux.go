@@ -166,6 +166,10 @@ func (p *process) signal(name string) {
 	_ = p.cmd.Process.Signal(number) // it may have ended
 }
 
+// mostTries is how often a program is started again that was written just now: what was started meanwhile, in another room, may have it open
+// to be written to for a moment, until it is another program.
+const mostTries = 100
+
 // start starts a program in the room. Without an input it waits for one that never comes.
 func (r *room) start(command, env []string, user, folder string, in io.Reader, out, words io.Writer) (*process, error) {
 	near, far, err := os.Pipe()
@@ -175,11 +179,19 @@ func (r *room) start(command, env []string, user, folder string, in io.Reader, o
 	p := &process{done: make(chan struct{})}
 	starting := make(chan error)
 	r.work <- func() {
-		cmd, err := r.command(command, user, folder)
-		if err == nil {
-			cmd.Env = append(cmd.Env, env...)
-			cmd.Stdin, cmd.Stdout, cmd.Stderr, cmd.WaitDelay = near, out, words, time.Second
-			p.cmd, err = cmd, cmd.Start()
+		begin := func() error {
+			cmd, err := r.command(command, user, folder)
+			if err == nil {
+				cmd.Env = append(cmd.Env, env...)
+				cmd.Stdin, cmd.Stdout, cmd.Stderr, cmd.WaitDelay = near, out, words, time.Second
+				p.cmd, err = cmd, cmd.Start()
+			}
+			return err
+		}
+		err := begin()
+		for tries := 0; errors.Is(err, syscall.ETXTBSY) && tries < mostTries; tries++ {
+			time.Sleep(10 * time.Millisecond)
+			err = begin()
 		}
 		starting <- err
 	}
