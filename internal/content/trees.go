@@ -19,7 +19,7 @@ import (
 // remembered beside the digests of files, under a digest of what was taken, folded up as it is: what is the same has the same tree.
 // Where only a part is, the tree digest is gone on with from a mark, each of which has a digest of all before it.
 //
-// What stands for what was taken is the BLAKE2b-256 of: the paths and sources of all folders, and then, folder by folder in the order in
+// The digest of what was taken is the BLAKE2b-256 of: the paths and sources of all folders, and then, folder by folder in the order in
 // which they are unfolded, what is in each, both with their lengths. That of a mark, which is where a folder is unfolded, is of all folders, and of
 // what is in those before it.
 
@@ -51,19 +51,19 @@ type knownTrees struct {
 	Sum   manifest.Digest // of the trees, as they are encoded
 }
 
-// prints is what stands for what was taken.
+// prints is the digest of what was taken, and those for marks.
 type prints struct {
 	all   manifest.Digest
 	parts []print
 }
 
-// print stands for what is before a piece, which is the first one of its folder.
+// print is the digest of what is before a piece, which is the first one of its folder.
 type print struct {
 	piece int
 	of    manifest.Digest
 }
 
-// prints gives what stands for all that was taken; nil: there is more to a tree than that.
+// prints gives the digest of all that was taken; nil: there is more to a tree than that.
 func (f *folds) prints() *prints {
 	if len(f.out)+len(f.found) > 0 || len(f.pieces) == 0 {
 		return nil
