@@ -314,7 +314,7 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 		early   = want.Folders != nil // it is known already that its tree is another one than was recorded
 	)
 	if want.Recorded { // else nothing is recorded that could be the same
-		if want.Paths() <= fewEntries {
+		if !early && want.Paths() <= fewEntries {
 			want.Listed()
 			working.Go(digest)
 		}

@@ -86,36 +86,28 @@ func TestATreeDigestIsGoneOnWithFromMarks(t *testing.T) {
 	}
 
 	right := func() { t.Helper(); require.Equal(t, manifest.TreeOf(manifest.Listed(c.entries())), recorded()) }
+	forge := func(state []byte, version int, sum bool) {
+		t.Helper()
+		file, marks := w.marks()
+		file.Version = version
+		for i := range marks {
+			marks[i].State = state
+		}
+		w.setMarks(file, marks, sum)
+	}
 	w.setMarks(first, before, true) // of another tree
 	deploy(last, "of another tree")
 	right()
-	file, marks := w.marks()
-	for i := range marks {
-		marks[i].State = before[0].State
-	}
-	w.setMarks(file, marks, false)
+	forge(before[0].State, 1, false)
 	deploy(last, "damaged")
 	right()
-	file, marks = w.marks()
-	for i := range marks {
-		marks[i].State = []byte("none")
-	}
-	w.setMarks(file, marks, true)
+	forge([]byte("none"), 1, true)
 	deploy(last, "not a state")
 	right()
-	file, marks = w.marks()
-	file.Version = 2
-	for i := range marks {
-		marks[i].State = before[0].State
-	}
-	w.setMarks(file, marks, true)
+	forge(before[0].State, 2, true)
 	deploy(last, "of another version")
 	right()
-	file, marks = w.marks()
-	for i := range marks {
-		marks[i].State = before[0].State
-	}
-	w.setMarks(file, marks, true)
+	forge(before[0].State, 1, true)
 	deploy(last, "believed")
 	require.NotEqual(t, manifest.TreeOf(manifest.Listed(c.entries())), recorded(), "marks that are right are believed")
 }
