@@ -354,6 +354,7 @@ func TestErrorsKeepTheirFactsAcrossTheLine(t *testing.T) {
 		&site.LockLostError{Holder: &holder}, &site.LockLostError{}, &site.LockLostError{Err: fs.ErrPermission},
 		&site.RecordError{File: "publish.json", Err: &site.UntrustedError{Reason: "it names a neighbour"}},
 		&site.RecordError{File: "publish.json", Err: fmt.Errorf("version 9 is not known, and %w", site.ErrNewer)},
+		&site.RecordError{File: "deployments/7.json", Err: site.ErrOtherTree},
 		&site.UnfinishedError{Number: 7, Failed: []site.Failure{{Path: "img/a.svg", Err: &site.StepError{Do: "place", Err: fs.ErrPermission}}}},
 	} {
 		text := must(encoding.Marshal(calls.Wire(err)))
@@ -361,7 +362,7 @@ func TestErrorsKeepTheirFactsAcrossTheLine(t *testing.T) {
 		require.NoError(t, decoding.Unmarshal(text, &w))
 		got := w.Err()
 		require.Equal(t, err.Error(), got.Error())
-		for _, cause := range []error{fs.ErrPermission, fs.ErrNotExist, site.ErrNewer} {
+		for _, cause := range []error{fs.ErrPermission, fs.ErrNotExist, site.ErrNewer, site.ErrOtherTree} {
 			require.Equal(t, errors.Is(err, cause), errors.Is(got, cause), "%v", err)
 		}
 	}

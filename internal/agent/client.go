@@ -5,7 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"math"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -310,13 +312,12 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 	var (
 		sent    []int // the entries of those folders that were asked for, by index
 		working sync.WaitGroup
-		digest  = func() { want.Folders, want.Of = treeparts.Of(want.Each) }
-		early   = want.Folders != nil // it is known already that its tree is another one than was recorded
+		early   = want.Folders != nil || want.In != nil // it is known already that its tree is another one than was recorded
 	)
 	if want.Recorded { // else nothing is recorded that could be the same
 		if !early && want.Paths() <= fewEntries {
 			want.Listed()
-			working.Go(digest)
+			working.Go(want.DigestAll)
 		}
 		if call.Tree = want.Tree; call.Tree.IsZero() {
 			call.Tree = manifest.TreeOf(want.Each)
@@ -326,16 +327,20 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 	var answer compareAnswer
 	for stage := 0; !answer.Done; stage++ {
 		switch {
-		case stage > 2:
+		case stage > 5:
 			return nil, fmt.Errorf("%w: it needs to know more and more", ErrProtocol)
 		case (answer.NeedDigests || stage == 0 && early && want.Recorded) && want.Paths() > 0:
 			working.Wait()
-			if want.Folders == nil {
-				digest()
+			switch {
+			case answer.NeedDigests && want.In != nil:
+				want.DigestMore(answer.More, len(answer.More) > 0)
+			case want.Folders == nil && want.In == nil:
+				want.DigestAll()
 			}
-			call.Folders = want.Folders
+			call.Folders, call.Since, call.In = want.Folders, want.Since, slices.Sorted(maps.Keys(want.In))
 		case answer.NeedAll, answer.NeedDigests, stage == 0 && !want.Recorded:
-			call.Whole, call.Folders, call.Entries = true, nil, want.Paths()
+			want.Digested = calls.Digested{}
+			call.Whole, call.Folders, call.In, call.Entries = true, nil, nil, want.Paths()
 			if err := c.sendEntries(want.As, want.Each); err != nil {
 				return nil, err
 			}
@@ -347,7 +352,7 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 			if err = c.sendEntries(want.As, want.EachOf(sent)); err != nil {
 				return nil, err
 			}
-			call.Folders, call.Entries = nil, len(sent)
+			call.Folders, call.In, call.Entries = nil, nil, len(sent)
 		case stage > 0:
 			return nil, fmt.Errorf("%w: an answer that says nothing", ErrProtocol)
 		}
@@ -355,6 +360,9 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 		if err := c.call(ctx, calls.Compare.Name, call, into(&answer), listener(watch)); err != nil {
 			return nil, err
 		}
+	}
+	if !answer.InParts {
+		want.Digested = calls.Digested{} // it names any entry
 	}
 	sent, err := answer.leftOf(sent)
 	if err != nil {
@@ -438,7 +446,7 @@ func (c *Client) stage(ctx context.Context, asked *calls.Staging, to **site.Outc
 		Incomplete: plan.Incomplete,
 		SendAll:    plan.SendAll, History: plan.History, Rollback: plan.Rollback, Sources: plan.Sources, Hand: plan.Hand, Took: time.Since(plan.Started),
 		Wait: plan.Wait}
-	call.Beside, call.Commands, call.Like = plan.Beside, plan.Commands, plan.Like
+	call.Beside, call.Commands, call.Like, call.Tree = plan.Beside, plan.Commands, plan.Like, plan.Tree
 	if p := plan.Promoted; p != nil {
 		call.Promoted = &promotedCall{p.From, p.Deployment, p.Tree}
 	}

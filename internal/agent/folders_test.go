@@ -353,7 +353,7 @@ func TestASurveyIsForetold(t *testing.T) {
 		require.NoError(t, err)
 		var mu sync.Mutex
 		same := treeparts.SameAs(parts)
-		different, err := opened.Differing(t.Context(), survey, &site.Wanted{}, treeparts.OfSite(parts), func(some []int, recorded [][]manifest.Entry) []bool {
+		different, err := opened.Differing(t.Context(), survey, &site.Wanted{}, treeparts.OfSite(parts), nil, func(some []int, recorded [][]manifest.Entry) []bool {
 			mu.Lock()
 			defer mu.Unlock()
 			asked += len(some)
@@ -405,5 +405,117 @@ func TestFoldersThatAreDigestedComeWithTheFirstQuestion(t *testing.T) {
 	for early, want := range map[bool]int{false: 3, true: 2} {
 		result, questions = compared(early)
 		require.Equal(t, []int{2999, 1, want}, []int{result.Same, len(result.Changes), int(questions)})
+	}
+}
+
+// TestFoldersThatMayDifferAreEnough compares where it is known in which folders alone a content is another one than is recorded, or is thought to be.
+func TestFoldersThatMayDifferAreEnough(t *testing.T) {
+	path := func(i int) string { return fmt.Sprintf("species/%02d/%04d.html", i/200, i) }
+	for name, test := range map[string]struct {
+		change    func(t *testing.T, c content, dir string) // in folders 1 to 3
+		in        []string
+		since     byte // differs from what is recorded
+		questions int
+		folders   int // at last
+		changes   []string
+	}{
+		"a file":    {func(t *testing.T, c content, dir string) { c[path(200)] = "another" }, []string{"species/01"}, 0, 2, 1, []string{path(200)}},
+		"none":      {func(t *testing.T, c content, dir string) {}, []string{"species/01"}, 0, 1, 1, nil},
+		"a new one": {func(t *testing.T, c content, dir string) { c["log/may.html"] = "may" }, []string{".", "log"}, 0, 2, 1, []string{"log/may.html"}},
+		"in one":    {func(t *testing.T, c content, dir string) { c["species/01/new/may.html"] = "may" }, []string{".", "species", "species/01", "species/01/new"}, 0, 2, 2, []string{"species/01/new/may.html"}},
+		"another":   {func(t *testing.T, c content, dir string) { c[path(200)] = "another" }, []string{"species/01"}, 1, 3, 15, []string{path(200)}},
+		"is altered": {func(t *testing.T, c content, dir string) {
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "www", path(400)), []byte("altered"), 0o644))
+		},
+			[]string{"species/01"}, 0, 3, 2, []string{path(400)}},
+		"a stray": {func(t *testing.T, c content, dir string) {
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "www", "species", "02", "note.txt"), []byte("mine"), 0o644))
+			c[path(200)] = "another"
+		}, []string{"species/01"}, 0, 3, 2, []string{path(200), "species/02/note.txt"}},
+		"much": {func(t *testing.T, c content, dir string) {
+			for i := range 9000 {
+				c[path(i)] = "another"
+			}
+		}, nil, 0, 3, 45, nil},
+		"one goes": {func(t *testing.T, c content, dir string) {
+			for i := range 200 {
+				delete(c, path(200+i))
+			}
+		}, []string{".", "species", "species/01"}, 0, 1, 0, nil},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			dir, c := t.TempDir(), content{}
+			files := 3000
+			if test.in == nil {
+				files = 9000
+			}
+			for i := range files {
+				c[path(i)] = fmt.Sprint("species ", i)
+			}
+			c.deploy(t, session(t, dir))
+			settled(t, dir)
+			since := manifest.TreeOf(manifest.Listed(c.entries()))
+			since[0] ^= test.since
+			test.change(t, c, dir)
+			client := session(t, dir)
+			survey, err := calls.Survey.On(t.Context(), client, calls.Surveying{As: 1, Believe: true})
+			require.NoError(t, err)
+			all := &unlisted{entries: c.entries()}
+			asked := &calls.Comparing{As: 2, Survey: 1, Recorded: survey.Number > 0, Content: all, Tree: manifest.TreeOf(all.Each)}
+			in := map[string]bool{}
+			for _, dir := range test.in {
+				in[dir] = true
+			}
+			for i := 0; test.in == nil && i < 45; i++ {
+				in[fmt.Sprintf("species/%02d", i)] = true
+			}
+			asked.DigestIn(in, since)
+			before := client.calls
+			out, err := calls.Compare.On(t.Context(), client, asked)
+			require.NoError(t, err)
+			require.Equal(t, test.questions, int(client.calls-before), "questions")
+			require.Len(t, asked.Folders, test.folders)
+			if test.changes != nil {
+				var changes []string
+				for i := range out.Result.Changes {
+					changes = append(changes, out.Result.Changes[i].Path())
+				}
+				require.Equal(t, test.changes, changes)
+			}
+			_, err = calls.Stage.On(t.Context(), client, &calls.Staging{As: 3, Comparison: 2, Plan: site.Plan{RemoveStrays: true, Result: out.Result, Open: c.open}})
+			require.NoError(t, err)
+			_, err = calls.Publish.On(t.Context(), client, 3)
+			require.NoError(t, err)
+			require.Equal(t, c, stands(t, dir))
+			report, err := calls.Verify.On(t.Context(), client, calls.VerifyingAgainst(&manifest.Manifest{Entries: c.entries()}, true))
+			require.NoError(t, err)
+			require.True(t, report.Matches())
+		})
+	}
+}
+
+// TestATreeThatIsAnotherIsNotRecorded has the far end be told of another tree digest than follows from what it has recorded.
+func TestATreeThatIsAnotherIsNotRecorded(t *testing.T) {
+	dir, c := t.TempDir(), content{}
+	for i := range 3000 {
+		c[fmt.Sprintf("species/%02d/%04d.html", i/200, i)] = fmt.Sprint("species ", i)
+	}
+	c.deploy(t, session(t, dir))
+	settled(t, dir)
+	before := stands(t, dir)
+	c["species/01/0200.html"] = "another"
+	for _, tree := range []manifest.Digest{{1}, manifest.TreeOf(manifest.Listed(c.entries()))} {
+		client := session(t, dir)
+		staging := c.compare(t, client)
+		staging.Tree = tree
+		_, err := deployed(t.Context(), client, staging, &site.Watch{})
+		if tree == (manifest.Digest{1}) {
+			require.ErrorIs(t, err, site.ErrOtherTree)
+			require.Equal(t, before, stands(t, dir))
+			continue
+		}
+		require.NoError(t, err)
+		require.Equal(t, c, stands(t, dir))
 	}
 }

@@ -73,6 +73,8 @@ type compareCall struct {
 	Kept    []string         `cbor:"kept,omitempty"`
 	Gone    []string         `cbor:"gone,omitempty"`
 	Folders []treeparts.Part `cbor:"folders,omitempty"`
+	Since   manifest.Digest  `cbor:"since"`             // where that tree is recorded, something else is wanted in the folders In alone, of which Folders are
+	In      []string         `cbor:"in,omitempty"`      // none: Folders are all
 	Entries int              `cbor:"entries,omitempty"` // how many came in frames of their own
 	Whole   bool             `cbor:"whole,omitempty"`   // they are all there is
 	Retire  wireRetire       `cbor:"retire"`
@@ -121,6 +123,8 @@ type wireLeaving struct {
 type compareAnswer struct {
 	NeedAll     bool `cbor:"need_all,omitempty"`
 	NeedDigests bool `cbor:"need_digests,omitempty"`
+	// folders of which digests are needed, too, beside In; none: of all
+	More []string `cbor:"more,omitempty"`
 	// indices into Folders; more than the tree digest was sent
 	NeedFolders []int         `cbor:"need_folders,omitempty"`
 	Same        int           `cbor:"same"`
@@ -233,7 +237,7 @@ type wanted struct {
 func wantedOf(a *compareAnswer, q *calls.Comparing, sent []int) *wanted {
 	if a.InParts {
 		out := &wanted{as: q.As, of: len(sent), sent: sent}
-		if q.Content == nil || !q.Content.Folded() {
+		if q.In == nil && (q.Content == nil || !q.Content.Folded()) {
 			out.listed = q.Listed()
 		} else if len(sent) > 0 {
 			out.entries = q.Some(sent)
@@ -386,6 +390,7 @@ type stageCall struct {
 	Promoted     *promotedCall    `cbor:"promoted,omitempty"`
 	Commands     int              `cbor:"commands,omitempty"`
 	Like         bool             `cbor:"like,omitempty"`
+	Tree         manifest.Digest  `cbor:"tree"`
 	Took         time.Duration    `cbor:"took"` // since the deployment was begun
 	Wait         time.Duration    `cbor:"wait,omitempty"`
 	Watched      *watchedCall     `cbor:"watched,omitempty"`

@@ -33,6 +33,7 @@ type server struct {
 
 	folders   []treeparts.Part // of the comparison under way
 	different *site.Different  // and what differs of them, where not all of the site is looked at; else nil
+	inSome    bool             // they are not all there are
 	// unfolding is closed once a survey is unfolded, or could not be; nil: none is. It goes on beside what the client does
 	// meanwhile, and ends before anything else is done here.
 	unfolding chan struct{}
@@ -296,7 +297,7 @@ func (s *server) doCompare(ctx context.Context, m *message, watch *site.Watch) (
 	if err := s.here.ReadFiles(ctx, &asked, watch); err != nil {
 		return nil, err
 	}
-	first := !call.Whole && call.Entries+len(call.Folders) == 0 // only the tree digest was sent
+	first := !call.Whole && call.Entries+len(call.Folders)+len(call.In) == 0 // only the tree digest was sent
 	if first {
 		if result, same := s.here.SameAsRecorded(&asked, call.Paths); same {
 			return compareAnswer{Done: true, Same: result.Same, SameBytes: result.SameBytes}, nil
@@ -306,6 +307,18 @@ func (s *server) doCompare(ctx context.Context, m *message, watch *site.Watch) (
 	if first && inParts {
 		return compareAnswer{NeedDigests: true}, nil
 	}
+	if call.Entries == 0 {
+		s.inSome = len(call.In) > 0
+	}
+	if inParts && s.inSome && call.Entries == 0 {
+		asked.In = make(map[string]bool, len(call.In))
+		for _, dir := range call.In {
+			asked.In[dir] = true
+		}
+		if more, enough := survey.Outside(call.Since, asked.In); !enough || len(more) > 0 {
+			return compareAnswer{NeedDigests: true, More: more}, nil
+		}
+	}
 	if inParts {
 		answer, err := s.compareInParts(ctx, &call, &asked, sent, watch)
 		if err != nil || answer != nil {
@@ -313,6 +326,9 @@ func (s *server) doCompare(ctx context.Context, m *message, watch *site.Watch) (
 		}
 	}
 	s.different = nil
+	if s.inSome && !call.Whole { // which does not tell what else is wanted
+		return compareAnswer{NeedDigests: true}, nil
+	}
 	if first && !call.Times && survey.IsBrief() {
 		unfolded := make(chan struct{})
 		s.unfolding = unfolded
@@ -382,20 +398,23 @@ func (s *server) compareEarlier(ctx context.Context, call *compareCall, asked *c
 // compareInParts compares those parts of the site that differ; nil: all of it must be compared.
 func (s *server) compareInParts(ctx context.Context, call *compareCall, asked *calls.Comparing, sent *manifest.Folded, watch *site.Watch) (*compareAnswer, error) {
 	none := call.Whole && call.Entries == 0 // nothing is wanted
-	if len(call.Folders) > 0 || none {
+	if len(call.Folders) > 0 || none || asked.In != nil {
 		survey, err := s.here.Survey(call.Survey)
 		if err != nil {
 			return nil, err
 		}
 		s.folders = call.Folders
-		if s.different, err = s.here.Site.Differing(ctx, survey, &asked.Wanted, treeparts.OfSite(call.Folders), treeparts.SameAs(call.Folders)); err != nil {
+		if s.different, err = s.here.Site.Differing(ctx, survey, &asked.Wanted, treeparts.OfSite(call.Folders), asked.In, treeparts.SameAs(call.Folders)); err != nil {
 			return nil, err
+		}
+		if s.different != nil && asked.In != nil && s.different.IsMuch() {
+			return nil, nil
 		}
 		if s.different != nil && len(s.different.Parts) > 0 {
 			return &compareAnswer{NeedFolders: s.different.Parts}, nil
 		}
 	}
-	if s.different == nil || !none && (call.Whole || len(call.Folders)+call.Entries == 0) {
+	if s.different == nil || !none && (call.Whole || len(call.Folders)+len(call.In)+call.Entries == 0) {
 		return nil, nil
 	}
 	if !sent.InOrder() {
@@ -465,7 +484,7 @@ func (s *server) doStage(ctx context.Context, m *message, watch *site.Watch) (an
 		Generator: call.Generator, Origin: call.Origin, RemoveStrays: call.RemoveStrays, MakeParents: call.MakeParents,
 		Partial: call.Partial, Incomplete: call.Incomplete, SendAll: call.SendAll, History: call.History,
 		Rollback: call.Rollback, Sources: call.Sources, Hand: call.Hand, Started: time.Now().Add(-call.Took), Wait: max(call.Wait, leaveTime)}
-	plan.Beside, plan.Commands, plan.Like = call.Beside, call.Commands, call.Like
+	plan.Beside, plan.Commands, plan.Like, plan.Tree = call.Beside, call.Commands, call.Like, call.Tree
 	if p := call.Promoted; p != nil {
 		plan.Promoted = &manifest.Promoted{From: printable(p.From), Deployment: p.Deployment, Tree: p.Tree}
 	}

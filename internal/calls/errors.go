@@ -30,6 +30,7 @@ var causes = []struct {
 	{"in record", site.ErrRecord},
 	{"no site", site.ErrNoSite},
 	{"newer", site.ErrNewer},
+	{"other tree", site.ErrOtherTree},
 	{"not exist", fs.ErrNotExist},
 	{"exist", fs.ErrExist},
 	{"permission", fs.ErrPermission},

@@ -200,10 +200,17 @@ func compareNear(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) 
 	if !h.Site.InParts(found, &q.Wanted) {
 		return nil, nil
 	}
-	if q.Folders == nil {
-		q.Folders, q.Of = treeparts.Of(q.Content.Each)
+	if q.Folders == nil && q.In == nil {
+		q.DigestAll()
 	}
-	different, err := h.Site.Differing(ctx, found, &q.Wanted, treeparts.OfSite(q.Folders), treeparts.SameAs(q.Folders))
+	if q.In != nil {
+		q.DigestMore(found.Outside(q.Since, q.In))
+	}
+	different, err := h.differing(ctx, found, q)
+	if err == nil && q.In != nil && (different == nil || different.IsMuch()) {
+		q.DigestAll()
+		different, err = h.differing(ctx, found, q)
+	}
 	if err != nil || different == nil {
 		return nil, err
 	}
@@ -225,6 +232,11 @@ func compareNear(ctx context.Context, h *Here, q *Comparing, watch *site.Watch) 
 		return nil, err
 	}
 	return out, nil
+}
+
+// Differing finds the folders in which something else is wanted than is recorded, among those that a comparison has the digests of.
+func (h *Here) differing(ctx context.Context, found *site.Survey, q *Comparing) (*site.Different, error) {
+	return h.Site.Differing(ctx, found, &q.Wanted, treeparts.OfSite(q.Folders), q.In, treeparts.SameAs(q.Folders))
 }
 
 // compareEarlier compares with an earlier deployment. The result is nil where all of both must be compared.

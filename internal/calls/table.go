@@ -4,10 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"strings"
 
 	"tartine/internal/diff"
 	"tartine/internal/farend"
+	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 	"tartine/internal/site"
 	"tartine/internal/treeparts"
@@ -31,15 +33,50 @@ type Comparing struct {
 	Tree     manifest.Digest // of the content; zero: it was not computed
 	// Content gives the entries in the place of those of Wanted: an engine that can do without asks for none. Nil: they are there.
 	Content Entries
-	// Folders is the digests of its folders, and Of the entries of each, by index, where somebody has computed them; else nil.
-	Folders []treeparts.Part
-	Of      [][]int32
+	Digested
 	// Parts are those that differ, of which the entries of Wanted are, in the place of all; nil: they are of all.
 	Parts *site.Different
 	InAll int // how many entries are wanted where Parts is not nil
 	// Earlier is the deployment of this site that is wanted, in the place of entries; 0: there are entries.
 	Earlier int
 	site.Wanted
+}
+
+// Digested is the folders of what is wanted.
+type Digested struct {
+	// Folders is the digests of its folders, and Of the entries of each, by index, where somebody has computed them; else nil.
+	Folders []treeparts.Part
+	Of      [][]int32
+	// In is the folders in which alone something else is wanted than in a tree with the digest Since, should that be recorded: then Folders are
+	// of those alone, and Of the indexes among what is in them. Nil: they are of all.
+	In    map[string]bool
+	Since manifest.Digest
+}
+
+// DigestIn computes the digests of some folders of what is wanted, of a content that is as it was since a tree in all others.
+func (q *Comparing) DigestIn(in map[string]bool, since manifest.Digest) {
+	q.Digested = Digested{In: in, Since: since}
+	q.Folders, q.Of = treeparts.Of(q.eachIn(in))
+}
+
+// DigestMore computes the digests of some more folders; unless that is enough: of all.
+func (q *Comparing) DigestMore(more []string, enough bool) {
+	switch {
+	case !enough:
+		q.DigestAll()
+	case len(more) > 0:
+		in := maps.Clone(q.In)
+		for _, dir := range more {
+			in[dir] = true
+		}
+		q.DigestIn(in, q.Since)
+	}
+}
+
+// DigestAll computes the digests of all folders.
+func (q *Comparing) DigestAll() {
+	q.Digested = Digested{}
+	q.Folders, q.Of = treeparts.Of(q.Each)
 }
 
 // Entries is entries that are sorted by path, and that it costs something to have.
@@ -80,10 +117,9 @@ func (q *Comparing) Some(indexes []int) []manifest.Entry {
 // are passed over, where that can be.
 func (q *Comparing) EachOf(indexes []int) manifest.Walk {
 	each, in := manifest.Walk(q.Each), func(at int) int { return at }
-	if folded, ok := q.Content.(folderwise); ok && q.Content.Folded() && q.Of != nil {
+	if q.Of != nil && (q.In != nil || q.Content != nil && q.Content.Folded()) {
 		dirs, all := treeparts.FoldersOf(q.Folders, q.Of, indexes)
-		each = func(visit func(e *manifest.Entry) bool) { folded.EachIn(dirs, visit) }
-		in = func(at int) int { return all[at] }
+		each, in = q.eachIn(dirs), func(at int) int { return all[at] }
 	}
 	return func(visit func(e *manifest.Entry) bool) {
 		at, left := 0, indexes
@@ -96,6 +132,19 @@ func (q *Comparing) EachOf(indexes []int) manifest.Walk {
 			}
 			at++
 			return len(left) > 0
+		})
+	}
+}
+
+// eachIn walks through what is wanted directly in some folders.
+func (q *Comparing) eachIn(dirs map[string]bool) manifest.Walk {
+	if folded, ok := q.Content.(folderwise); ok && q.Content.Folded() {
+		return func(visit func(e *manifest.Entry) bool) { folded.EachIn(dirs, visit) }
+	}
+	return func(visit func(e *manifest.Entry) bool) {
+		q.Each(func(e *manifest.Entry) bool {
+			dir, _ := fsys.Split(e.Path)
+			return !dirs[dir] || visit(e)
 		})
 	}
 }

@@ -54,6 +54,7 @@ func TestEveryCauseHasItsStatusAndItsNextStep(t *testing.T) {
 		{&site.RecordError{File: "publish.json", Err: &site.UntrustedError{Reason: "it names a neighbour"}}, ExitRefused, "look who made it"},
 		{&site.RecordError{File: "current", Err: fs.ErrPermission}, ExitIncomplete, "free space and rights"},
 		{&site.RecordError{File: "publish.json", Err: fmt.Errorf("version 9 is not known, and %w", site.ErrNewer)}, ExitRefused, "use the program that wrote it"},
+		{&site.RecordError{File: "deployments/7.json", Err: site.ErrOtherTree}, ExitRefused, "--compare none"},
 		{&site.OvertakenError{}, ExitRefused, "run it again"},
 		{&site.RootError{Root: "/srv/www", Parent: true}, ExitUsage, "--make-root"},
 		{&site.RootError{Root: "/srv/www", Reason: "cannot be made", Err: fs.ErrPermission}, ExitConnection, "tartine doctor"},

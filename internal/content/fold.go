@@ -73,7 +73,7 @@ func isBefore(dir, path string) bool {
 func (f *folds) walk(take func(m *member, below bool) bool) { f.walkIn(nil, take) }
 
 // walkIn is walk for what is directly in some folders; nil: in all.
-func (f *folds) walkIn(dirs map[string]bool, take func(m *member, below bool) bool) {
+func (f *folds) walkIn(in func(dir string) bool, take func(m *member, below bool) bool) {
 	type folder struct {
 		members []member
 		at      int
@@ -92,7 +92,7 @@ func (f *folds) walkIn(dirs map[string]bool, take func(m *member, below bool) bo
 			}
 		}
 		if next < len(f.pieces) && (inner == nil || isBefore(f.pieces[next].dir, inner.members[inner.at].Path)) {
-			if dirs != nil && !dirs[f.pieces[next].dir] {
+			if in != nil && !in(f.pieces[next].dir) {
 				next++
 				continue
 			}
@@ -124,15 +124,25 @@ func (f *folds) walkIn(dirs map[string]bool, take func(m *member, below bool) bo
 
 // isBelow tells whether one of the pieces from one on is below a path.
 func (f *folds) isBelow(from int, path string) bool {
-	below := func(dir string) bool {
-		return strings.HasPrefix(dir, path) && (len(dir) == len(path) || dir[len(path)] == '/')
-	}
 	if from == len(f.pieces) || !strings.HasPrefix(f.pieces[from].dir, path) { // as that of "a-b" may come before that of "a"
 		return false
 	}
 	rest := f.pieces[from:]
 	at := sort.Search(len(rest), func(i int) bool { return compareFolders(rest[i].dir, path) >= 0 })
-	return below(rest[0].dir) || at < len(rest) && below(rest[at].dir)
+	return isAtOrAbove(path, rest[0].dir) || at < len(rest) && isAtOrAbove(path, rest[at].dir)
+}
+
+// among tells whether a folder is one of some; nil where those are.
+func among(dirs map[string]bool) func(dir string) bool {
+	if dirs == nil {
+		return nil
+	}
+	return func(dir string) bool { return dirs[dir] }
+}
+
+// isAtOrAbove tells whether a folder is another one, or that one lies in it.
+func isAtOrAbove(dir, other string) bool {
+	return dir == "." || strings.HasPrefix(other, dir) && (len(other) == len(dir) || other[len(dir)] == '/')
 }
 
 // isImplied tells whether a folder needs no entry: it follows from what is below it, or nothing of it was taken.
@@ -144,8 +154,8 @@ func isImplied(e *manifest.Entry, below bool) bool {
 func (f *folds) each(visit func(e *manifest.Entry, source int32) bool) { f.eachIn(nil, visit) }
 
 // eachIn is each for what is directly in some folders; nil: in all.
-func (f *folds) eachIn(dirs map[string]bool, visit func(e *manifest.Entry, source int32) bool) {
-	f.walkIn(dirs, func(m *member, below bool) bool {
+func (f *folds) eachIn(in func(dir string) bool, visit func(e *manifest.Entry, source int32) bool) {
+	f.walkIn(in, func(m *member, below bool) bool {
 		switch e := &m.Entry; {
 		case isImplied(e, below), len(f.out) > 0 && f.out[e.Path]:
 			return true
@@ -248,7 +258,7 @@ func (t *Tree) each(dirs map[string]bool, visit func(e *manifest.Entry) bool) {
 	f, entries := t.folds, t.entries
 	t.folding.Unlock()
 	if f != nil {
-		f.eachIn(dirs, func(e *manifest.Entry, _ int32) bool { return visit(e) })
+		f.eachIn(among(dirs), func(e *manifest.Entry, _ int32) bool { return visit(e) })
 		return
 	}
 	manifest.Each(entries, visit)

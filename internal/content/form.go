@@ -104,19 +104,22 @@ func (c *Content) each(dirs map[string]bool, visit func(e *manifest.Entry) bool)
 
 // Tree gives the tree digest.
 func (c *Content) Tree() manifest.Digest {
-	return c.TreeOrNew(func(each manifest.Walk) { each(func(*manifest.Entry) bool { return true }) })
+	tree, _ := c.TreeSince(manifest.Digest{}, func(each manifest.Walk) { each(func(*manifest.Entry) bool { return true }) })
+	return tree
 }
 
-// TreeOrNew is Tree, which calls isNew where a digest of what was scanned must be computed: where that is as in a scan before it need not be.
-// IsNew is to go through all entries with the walk that it is given, which computes the digest.
-func (c *Content) TreeOrNew(isNew func(each manifest.Walk)) manifest.Digest {
+// TreeSince is Tree. It also gives the folders in which alone an earlier content, of which it is given the tree digest, may be another one; nil: it is not
+// known, as is where that was not scanned here, or where they are many. There may be folders among them that are in one of both only, or the same in both.
+// Where they are not known isNew is called if a digest of what was scanned must be computed: where that is as in a scan before it need not
+// be. IsNew is to go through all entries with the walk that it is given, which computes the digest.
+func (c *Content) TreeSince(earlier manifest.Digest, isNew func(each manifest.Walk)) (tree manifest.Digest, in map[string]bool) {
 	if c.Whole != nil {
-		return c.Whole.Tree
+		return c.Whole.Tree, nil
 	}
 	if c.folded != nil {
-		return c.folded.tree(c.date, isNew)
+		return c.folded.tree(earlier, c.date, isNew)
 	}
-	return manifest.TreeOf(c.Each)
+	return manifest.TreeOf(c.Each), nil
 }
 
 // Contents counts the entries that are not of a person's hand, as manifest.Contents does.

@@ -238,7 +238,7 @@ func (g *gathering) leave(f *folds) bool {
 		guarded []brought // what is taken of those that are suspects
 	)
 	dirs := f.tally(g.suspects, lands)
-	f.walkIn(dirs, func(m *member, below bool) bool {
+	f.walkIn(among(dirs), func(m *member, below bool) bool {
 		e := &m.Entry
 		switch {
 		case isImplied(e, below):

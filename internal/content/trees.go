@@ -19,9 +19,9 @@ import (
 // remembered beside the digests of files, under a digest of what was taken, folded up as it is: what is the same has the same tree.
 // Where only a part is, the tree digest is gone on with from a mark, each of which has a digest of all before it.
 //
-// The digest of what was taken is the BLAKE2b-256 of: the paths and sources of all folders, and then, folder by folder in the order in
-// which they are unfolded, what is in each, both with their lengths. That of a mark, which is where a folder is unfolded, is of all folders, and of
-// what is in those before it.
+// The digest of what was taken is the BLAKE2b-256 of: the sources and paths of all folders, with their lengths, and then, folder by folder in the order in
+// which they are unfolded, the BLAKE2b-256 of what is in each. That of a mark, which is where a folder is unfolded, is of all folders, and of
+// what is in those before it. What is in each folder is remembered by its digest, too: so it is known in which folders two trees differ (see since.go).
 
 // mostTrees is how many trees are remembered of the same sources, and mostMarks how many marks a tree has, about.
 const (
@@ -35,6 +35,7 @@ type knownTree struct {
 	Of    manifest.Digest // what was taken
 	Tree  manifest.Digest
 	Marks []knownMark
+	Held  []byte // what each folder holds, as packHeld has it; empty: that is not known
 }
 
 type knownMark struct {
@@ -51,10 +52,11 @@ type knownTrees struct {
 	Sum   manifest.Digest // of the trees, as they are encoded
 }
 
-// prints is the digest of what was taken, and those for marks.
+// prints is the digest of what was taken, that of each piece, and those for marks.
 type prints struct {
-	all   manifest.Digest
-	parts []print
+	all    manifest.Digest
+	pieces []manifest.Digest
+	parts  []print
 }
 
 // print is the digest of what is before a piece, which is the first one of its folder.
@@ -73,7 +75,7 @@ func (f *folds) prints() *prints {
 		panic(err) // it takes no key
 	}
 	var (
-		out  prints
+		out  = prints{pieces: make([]manifest.Digest, len(f.pieces))}
 		each = len(f.pieces)/mostMarks + 1
 		text []byte
 	)
@@ -88,9 +90,9 @@ func (f *folds) prints() *prints {
 			out.parts = append(out.parts, print{i, digestOf(sum)})
 		}
 		packed, done := f.aside.text(&f.pieces[i])
-		sum.Write(binary.AppendUvarint(text[:0], uint64(len(packed))))
-		sum.Write(packed)
+		out.pieces[i] = blake2b.Sum256(packed)
 		done()
+		sum.Write(out.pieces[i][:])
 	}
 	out.all = digestOf(sum)
 	return &out
@@ -101,9 +103,10 @@ func digestOf(sum hash.Hash) (out manifest.Digest) {
 	return out
 }
 
-// tree gives the tree digest of what was taken, of which date gives each file its time. Where it is not known it is computed by
-// the walk that isNew is called with.
-func (t *Tree) tree(date func(e *manifest.Entry) bool, isNew func(each manifest.Walk)) manifest.Digest {
+// tree gives the tree digest of what was taken, of which date gives each file its time, and the folders in which alone an earlier tree
+// may be another one. Where these are not known it is nil, and isNew is called with a walk that computes the tree digest, if that
+// is not known.
+func (t *Tree) tree(earlier manifest.Digest, date func(e *manifest.Entry) bool, isNew func(each manifest.Walk)) (tree manifest.Digest, in map[string]bool) {
 	each := func(visit func(e *manifest.Entry) bool) {
 		t.each(nil, func(e *manifest.Entry) bool { return date(e) && visit(e) })
 	}
@@ -111,37 +114,48 @@ func (t *Tree) tree(date func(e *manifest.Entry) bool, isNew func(each manifest.
 	f, cache := t.folds, t.scanned.Cache
 	t.folding.Unlock()
 	if f == nil || cache == nil || len(t.later) > 0 {
-		return manifest.TreeOf(each)
+		return manifest.TreeOf(each), nil
 	}
 	of := f.prints()
 	if of == nil || t.broken() != nil {
-		return manifest.TreeOf(each)
+		return manifest.TreeOf(each), nil
 	}
 	file := cache.treesOf(t.Sources)
 	known := readTrees(file)
+	if is := slices.IndexFunc(known, func(k knownTree) bool { return k.Tree == earlier }); is >= 0 {
+		in = f.since(of, known[is].Held)
+	}
 	if at := slices.IndexFunc(known, func(k knownTree) bool { return k.Of == of.all }); at >= 0 {
-		return known[at].Tree
+		return known[at].Tree, in
 	}
 	var k *knownTree
-	isNew(func(visit func(e *manifest.Entry) bool) {
-		k = f.goOn(of, known, func(e *manifest.Entry) { _ = date(e) && visit(e) })
-	})
-	if t.broken() == nil {
+	if in != nil {
+		k = f.goOn(of, known, nil)
+	} else {
+		isNew(func(visit func(e *manifest.Entry) bool) {
+			k = f.goOn(of, known, func(e *manifest.Entry) { _ = date(e) && visit(e) })
+		})
+	}
+	if k.Held = f.packHeld(of); t.broken() == nil {
 		_ = writeTrees(file, append([]knownTree{*k}, known...)) // it only saves time
 	}
-	return k.Tree
+	return k.Tree, in
 }
 
-// goOn computes a tree digest, as far as it is not known, while it calls visit with all entries.
+// goOn computes a tree digest, as far as it is not known, while it calls visit with all entries; nil: it is not called.
 func (f *folds) goOn(of *prints, known []knownTree, visit func(e *manifest.Entry)) *knownTree {
 	var (
 		out    = &knownTree{Of: of.all}
 		ahead  = of.parts // where marks may be made
 		marked []print    // where they are
 		from   *manifest.Mark
+		walks  func(dir string) bool // nil: all
 	)
 	if at, marks := f.lastMark(of, known); at >= 0 {
 		last := marks[len(marks)-1]
+		if first := f.pieces[of.parts[at].piece].dir; visit == nil {
+			walks = func(dir string) bool { return isAtOrAbove(dir, first) || compareFolders(dir, first) > 0 }
+		}
 		from, out.Marks, ahead = &manifest.Mark{Path: last.Path, State: last.State}, slices.Clone(marks), of.parts[at+1:]
 	}
 	at := func(e *manifest.Entry) bool {
@@ -156,8 +170,10 @@ func (f *folds) goOn(of *prints, known []knownTree, visit func(e *manifest.Entry
 		return passed > 0
 	}
 	tree, marks, err := manifest.MarkedTree(from, func(digest func(e *manifest.Entry) bool) {
-		f.each(func(e *manifest.Entry, _ int32) bool {
-			visit(e)
+		f.eachIn(walks, func(e *manifest.Entry, _ int32) bool {
+			if visit != nil {
+				visit(e)
+			}
 			return from != nil && e.Path < from.Path || digest(e)
 		})
 	}, at)

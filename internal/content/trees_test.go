@@ -12,14 +12,15 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
 
 // TestARememberedTreeIsWhatItWouldBe changes random sources from scan to scan: the tree digest is that of all that is there, whatever is
-// remembered of it.
+// remembered of it, and of the folders of which it is not said that an earlier tree may be another one there it is the same.
 func TestARememberedTreeIsWhatItWouldBe(t *testing.T) {
 	t.Parallel()
-	gone := 0
+	gone, since := 0, 0
 	rapid.Check(t, func(r *rapid.T) {
 		dir, err := os.MkdirTemp(t.TempDir(), "")
 		require.NoError(r, err)
@@ -47,6 +48,16 @@ func TestARememberedTreeIsWhatItWouldBe(t *testing.T) {
 		for range 12 {
 			write()
 		}
+		outside := func(in map[string]bool, entries []manifest.Entry) (out []string) {
+			for i := range entries {
+				if dir, _ := fsys.Split(entries[i].Path); !in[dir] {
+					out = append(out, fmt.Sprint(entries[i].Path, entries[i].Kind, entries[i].Digest))
+				}
+			}
+			return out
+		}
+		earlier := map[manifest.Digest][]manifest.Entry{}
+		var trees []manifest.Digest
 		for range 4 {
 			all, err := Scan(t.Context(), sources, Options{Links: KeepLinks})
 			require.NoError(r, err)
@@ -57,18 +68,50 @@ func TestARememberedTreeIsWhatItWouldBe(t *testing.T) {
 				of, known := f.prints(), readTrees(opt.Cache.treesOf(sources))
 				k := f.goOn(of, known, func(*manifest.Entry) {})
 				require.Equal(r, want, k.Tree)
+				require.Equal(r, want, f.goOn(of, known, nil).Tree, "by a walk of what is behind the mark alone")
 				if len(known) > 0 && len(known[0].Marks) > 0 && len(k.Marks) > 0 && k.Marks[0].Of == known[0].Marks[0].Of {
 					gone++
 				}
 			}
-			require.Equal(r, want, got.Content().Tree())
+			from := rapid.SampledFrom(append(trees, manifest.Digest{1})).Draw(r, "earlier")
+			tree, in := got.Content().TreeSince(from, func(each manifest.Walk) { each(func(*manifest.Entry) bool { return true }) })
+			require.Equal(r, want, tree)
+			if in != nil {
+				require.Equal(r, outside(in, earlier[from]), outside(in, all.Entries()))
+				since++
+			}
 			require.Equal(r, want, got.Content().Tree(), "it is remembered")
+			if _, again := got.Content().TreeSince(from, nil); tree != from {
+				require.Equal(r, in, again)
+			}
+			trees, earlier[tree] = append(trees, tree), all.Entries()
 			for range rapid.IntRange(0, 2).Draw(r, "changes") {
 				write()
 			}
 		}
 	})
 	require.Positive(t, gone, "a digest was gone on with")
+	require.Positive(t, since, "folders in which something changed were known")
+}
+
+// TestAFolderThatIsEmptiedMayChangeTheOneAbove takes away the last file of a folder, which has an entry of its own from then on.
+func TestAFolderThatIsEmptiedMayChangeTheOneAbove(t *testing.T) {
+	dir := tree(t, map[string]string{"index.html": "", "log/may/01.html": "1", "log/june/01.html": "1"})
+	opt := Options{Links: KeepLinks, Fold: 1, Cache: laterCache(t.TempDir())}
+	scanned := func(earlier manifest.Digest) (manifest.Digest, map[string]bool) {
+		got, err := Scan(t.Context(), []Source{source(dir)}, opt)
+		require.NoError(t, err)
+		return got.Content().TreeSince(earlier, func(each manifest.Walk) { each(func(*manifest.Entry) bool { return true }) })
+	}
+	was, _ := scanned(manifest.Digest{})
+	require.NoError(t, os.Remove(filepath.Join(dir, "log", "may", "01.html")))
+	is, in := scanned(was)
+	require.NotEqual(t, was, is)
+	require.Equal(t, map[string]bool{".": true, "log": true, "log/may": true}, in)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "log", "may", "01.html"), []byte("1"), 0o644))
+	again, in := scanned(is)
+	require.Equal(t, was, again)
+	require.Equal(t, map[string]bool{".": true, "log": true, "log/may": true}, in)
 }
 
 // TestATreeWithDigestsThatWereOpenIsNotRemembered has a file become another one that looks the same.

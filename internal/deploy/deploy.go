@@ -253,7 +253,7 @@ func (c *Comparison) staging(opt Options) *calls.Staging {
 		origin = c.Content.Origin
 	}
 	return &calls.Staging{As: calls.NewID(), Comparison: c.id, Content: c.Content, Plan: site.Plan{
-		Result: c.Result, Kept: c.kept(), Gone: c.Content.Gone, Last: last, Open: c.Content.Open,
+		Tree: c.tree, Result: c.Result, Kept: c.kept(), Gone: c.Content.Gone, Last: last, Open: c.Content.Open,
 		Generator: opt.Generator, Origin: origin, Started: opt.Started,
 		RemoveStrays: opt.RemoveStrays, MakeParents: opt.MakeRoot, Partial: opt.Partial,
 		Incomplete: len(c.Content.Failed) > 0,

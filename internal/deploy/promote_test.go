@@ -107,6 +107,7 @@ func TestPromotionBringsWhatIsRecordedInFewCalls(t *testing.T) {
 type early struct {
 	calls.Engine
 	with     []bool
+	in       map[string]bool // folders that alone came
 	foretold int
 }
 
@@ -114,7 +115,7 @@ func (e *early) Foretell() { e.foretold++ }
 
 func (e *early) Do(ctx context.Context, call calls.Any, question, answer any, watch *site.Watch) error {
 	if q, is := question.(*calls.Comparing); is {
-		e.with = append(e.with, len(q.Folders) > 0 && len(q.Folders) == len(q.Of))
+		e.with, e.in = append(e.with, len(q.Folders) > 0 && len(q.Folders) == len(q.Of)), q.In
 	}
 	return e.Engine.Do(ctx, call, question, answer, watch)
 }
@@ -123,7 +124,7 @@ func (e *early) Do(ctx context.Context, call calls.Any, question, answer any, wa
 func TestFoldersAreDigestedEarlyWhereAnotherTreeIsRecorded(t *testing.T) {
 	p := newPlace(t, "content/a.html", "content/log/may.html")
 	sources := []content.Source{{Path: filepath.Join(p.dir, "content"), Dest: ".", Rules: &filter.Set{}}}
-	foretold := 0
+	foretold, in := 0, map[string]bool{}
 	compare := func(recorded manifest.Digest, opt content.Options) (bool, *deploy.Comparison) {
 		s := p.session(content.KeepLinks, deploy.Options{})
 		asked := &early{Engine: s.Engine}
@@ -135,7 +136,7 @@ func TestFoldersAreDigestedEarlyWhereAnotherTreeIsRecorded(t *testing.T) {
 		}
 		c, err := s.Compare(t.Context())
 		require.NoError(t, err)
-		foretold = asked.foretold
+		foretold, in = asked.foretold, asked.in
 		return asked.with[0], c
 	}
 	folded := content.Options{Links: content.KeepLinks, Fold: 1}
@@ -152,6 +153,18 @@ func TestFoldersAreDigestedEarlyWhereAnotherTreeIsRecorded(t *testing.T) {
 	require.Equal(t, 1, foretold, "before it is known which tree it is")
 	_, _ = compare(c.TreeDigest(), folded)
 	require.Zero(t, foretold, "it is known from before")
+	was := c.TreeDigest()
+	p.write("content/log/may.html", "another")
+	with, c = compare(was, folded)
+	require.True(t, with)
+	require.Zero(t, foretold)
+	require.Equal(t, map[string]bool{"log": true}, in, "it is known in which folder alone there is something else")
+	with, _ = compare(was, folded)
+	require.True(t, with)
+	require.Equal(t, map[string]bool{"log": true}, in, "and what is there")
+	with, _ = compare(manifest.Digest{1}, folded)
+	require.True(t, with)
+	require.Nil(t, in)
 	with, _ = compare(manifest.Digest{1}, content.Options{Links: content.KeepLinks})
 	require.False(t, with, "a small one is digested when it is asked for")
 	folded.Later = 1

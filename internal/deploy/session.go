@@ -104,15 +104,12 @@ func (s *Session) Compare(ctx context.Context) (*Comparison, error) {
 	defer done()
 	c := &Comparison{able: s.Engine.Abilities()}
 	surveyed, compared := calls.NewID(), calls.NewID()
-	var (
-		folders []treeparts.Part
-		of      [][]int32
-	)
+	var digested calls.Digested
 	group, both := errgroup.WithContext(ctx)
 	group.Go(func() (err error) {
 		if c.Content, err = s.Content(both); err == nil && (s.Distant || c.Content.Folded()) && len(c.Content.Later) == 0 && c.Content.Rollback == 0 {
 			c.Content.Date(time.Now())
-			c.tree, folders, of = s.digest(c.Content) // while the site is surveyed
+			c.tree, digested = s.digest(c.Content) // while the site is surveyed
 		}
 		return err
 	})
@@ -134,7 +131,7 @@ func (s *Session) Compare(ctx context.Context) (*Comparison, error) {
 	c.Content.Date(time.Now())
 	want := site.Wanted{Kept: c.kept(), Gone: c.Content.Gone, Retire: s.Options.Retire,
 		Rule: diff.Rule{Times: s.Options.Compare == ByTime, Nothing: s.Options.Compare == Nothing}}
-	question := &calls.Comparing{As: compared, Survey: surveyed, Recorded: c.Survey.Number > 0, Tree: c.tree, Content: c.Content, Folders: folders, Of: of, Wanted: want}
+	question := &calls.Comparing{As: compared, Survey: surveyed, Recorded: c.Survey.Number > 0, Tree: c.tree, Content: c.Content, Digested: digested, Wanted: want}
 	var answer *calls.Compared
 	if c.Content.Rollback > 0 {
 		answer, err = s.compareEarlier(ctx, c, question, watch)
@@ -157,27 +154,31 @@ func (s *Session) Compare(ctx context.Context) (*Comparison, error) {
 	return c, nil
 }
 
-// digest gives the tree digest of a content, and, where it is folded up and another one is recorded, the digests of its folders. The engine is told
-// as soon as that is likely.
-func (s *Session) digest(c *content.Content) (tree manifest.Digest, folders []treeparts.Part, of [][]int32) {
+// digest gives the tree digest of a content, and, where it is folded up and another one is recorded, the digests of its folders: of those alone in
+// which it may be another one, where that is known. Else the engine is told as soon as it is likely that it is asked for all.
+func (s *Session) digest(c *content.Content) (tree manifest.Digest, of calls.Digested) {
 	if s.Recorded.IsZero() || !c.Folded() {
-		return c.Tree(), nil, nil
+		return c.Tree(), of
 	}
 	foretell := func() {}
 	if engine, able := s.Engine.(calls.Foreteller); able {
 		foretell = sync.OnceFunc(engine.Foretell)
 	}
-	tree = c.TreeOrNew(func(each manifest.Walk) {
+	tree, in := c.TreeSince(s.Recorded, func(each manifest.Walk) {
 		foretell()
-		folders, of = treeparts.Of(each)
+		of.Folders, of.Of = treeparts.Of(each)
 	})
-	if tree == s.Recorded {
-		return tree, nil, nil
+	question := calls.Comparing{Content: c, Digested: of}
+	switch {
+	case tree == s.Recorded:
+		return tree, calls.Digested{}
+	case in != nil:
+		question.DigestIn(in, s.Recorded)
+	case of.Folders == nil:
+		foretell()
+		question.DigestAll()
 	}
-	if foretell(); folders == nil {
-		folders, of = treeparts.Of(c.Each)
-	}
-	return tree, folders, of
+	return tree, question.Digested
 }
 
 // resolve finds out digests that are open: those of files that need not be sent, should the site hold their content, or

@@ -2,6 +2,7 @@ package manifest
 
 import (
 	"bufio"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -33,7 +34,7 @@ const arrow = " -> "
 
 func appendListing(buf []byte, e *Entry) []byte {
 	path := e.Path
-	special := strings.ContainsAny(path, "\\\n\r")
+	special := isSpecial(path)
 	if special {
 		path = escaper.Replace(path)
 	}
@@ -72,12 +73,28 @@ func appendOwner(buf []byte, e *Entry, path string) []byte {
 	return fmt.Appendf(buf, "# owner %s %s\n", e.Owner, path)
 }
 
-func appendHex(buf []byte, d Digest) []byte {
-	const digits = "0123456789abcdef"
-	for _, b := range d {
-		buf = append(buf, digits[b>>4], digits[b&15])
+// isSpecial tells whether a path has bytes that are escaped.
+func isSpecial(path string) bool {
+	for i := range len(path) {
+		if c := path[i]; c == '\\' || c == '\n' || c == '\r' {
+			return true
+		}
 	}
-	return buf
+	return false
+}
+
+// appendHex writes four bytes at a time: it is most of what a listing is.
+func appendHex(buf []byte, d Digest) []byte {
+	var text [2 * len(d)]byte
+	for i := 0; i < len(d); i += 4 {
+		v := uint64(binary.BigEndian.Uint32(d[i:]))
+		v = (v | v<<16) & 0x0000ffff_0000ffff // which leaves a digit in each byte, in the end
+		v = (v | v<<8) & 0x00ff00ff_00ff00ff
+		v = (v | v<<4) & 0x0f0f0f0f_0f0f0f0f
+		letters := (v + 0x06060606_06060606) >> 4 & 0x01010101_01010101 // 1 where it is above 9
+		binary.BigEndian.PutUint64(text[2*i:], v+0x30303030_30303030+letters*('a'-'0'-10))
+	}
+	return append(buf, text[:]...)
 }
 
 // WriteListing writes the listing: exactly the text whose SHA-256 is the tree digest.

@@ -34,6 +34,7 @@ type brief struct {
 	young    []string     // files that are as recorded, but for what is in them, which is not believed; in any order
 	owners   owners       // of everything but folders, and what is in odd ones
 	foretold *foretold
+	contents sketch // of all files that are recorded
 
 	odd    map[string][]diff.Found // what was found, but for folders, in those that are not as recorded, or not there
 	filled map[string]bool         // folders in which something exists
@@ -152,12 +153,13 @@ func (s *Site) surveyBriefly(ctx context.Context, believe bool) (*Survey, error)
 		return nil, err
 	}
 	defer s.foretold.Store(nil)
-	w := &briefWalk{site: s, shelf: shelf, known: known, out: &brief{foretold: &foretold{site: s}, unread: !believe, count: h.Count, odd: map[string][]diff.Found{}, filled: map[string]bool{}},
-		able: s.Abilities(), settled: record.ModTime.Add(-max(settleTime, s.Abilities().TimeStep))}
+	w := &briefWalk{site: s, shelf: shelf, known: known, out: &brief{foretold: &foretold{site: s}, contents: newSketch(h.Count), unread: !believe, count: h.Count, odd: map[string][]diff.Found{}, filled: map[string]bool{}},
+		leaves: map[manifest.Digest]bool{}, able: s.Abilities(), settled: record.ModTime.Add(-max(settleTime, s.Abilities().TimeStep))}
 	if err := folderwise(ctx, s.jobs, briefFolder{path: ".", recorded: blocks.Ref{Name: h.Top, Entries: h.Count}}, w.folder); err != nil {
 		return nil, err
 	}
 	s.shelved.add(shelf, s.isNear())
+	s.shelved.addLeaves(w.leaves)
 	out.Unsettled = len(w.out.young) + w.out.doubts
 	if err := w.dateYoung(ctx, deploymentFile(number)); err != nil {
 		return nil, err
@@ -181,7 +183,8 @@ type briefWalk struct {
 
 	mu      sync.Mutex
 	out     *brief
-	changed int64 // when anything changed last
+	changed int64                    // when anything changed last
+	leaves  map[manifest.Digest]bool // blocks that name no other one
 }
 
 // briefFolder is a folder that is there, or is recorded, or both.
@@ -205,6 +208,7 @@ func (w *briefWalk) folder(ctx context.Context, in briefFolder) (next []briefFol
 		entries []manifest.Entry
 		below   []blocks.Below
 		reading errgroup.Group // of its block, beside its names
+		whole   []manifest.Digest
 	)
 	if in.recorded.Entries > 0 {
 		room, _ := w.rooms.Get().(*[]manifest.Entry)
@@ -216,7 +220,13 @@ func (w *briefWalk) folder(ctx context.Context, in briefFolder) (next []briefFol
 			w.rooms.Put(room)
 		}()
 		read := func() (err error) {
-			entries, below, err = blocks.Folder(in.recorded, (*room)[:0], w.shelf.block)
+			entries, below, err = blocks.Folder(in.recorded, (*room)[:0], func(name manifest.Digest) ([]byte, error) {
+				block, err := w.shelf.block(name)
+				if blocks.IsWhole(block) {
+					whole = append(whole, name)
+				}
+				return block, err
+			})
 			return err
 		}
 		if in.recorded.Entries < besideFrom {
@@ -288,9 +298,17 @@ func (w *briefWalk) folder(ctx context.Context, in briefFolder) (next []briefFol
 			return nil, err
 		}
 	} else if len(below) == 0 {
-		w.out.foretold.take(in.recorded.Name, entries, w.out.count)
+		w.out.foretold.take(in.recorded.Name, entries)
 	}
-	return next, w.add(&here, changed)
+	for i := range entries {
+		if entries[i].Kind == manifest.File {
+			w.out.contents.add(&entries[i].Digest)
+		}
+	}
+	if len(below) > 0 {
+		whole = nil
+	}
+	return next, w.add(&here, whole, changed)
 }
 
 // owns tells whether what was found in a folder belongs to whom it should, and to whom all else there does that is the same owner's.
@@ -419,9 +437,12 @@ func (w *briefWalk) dateYoung(ctx context.Context, record string) error {
 }
 
 // add adds what was found in a folder.
-func (w *briefWalk) add(here *brief, changed int64) error {
+func (w *briefWalk) add(here *brief, leaves []manifest.Digest, changed int64) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	for _, name := range leaves {
+		w.leaves[name] = true
+	}
 	out := w.out
 	out.bytes, out.entries = out.bytes+here.bytes, out.entries+here.entries
 	out.size, out.hands, out.doubts = out.size+here.size, out.hands+here.hands, out.doubts+here.doubts

@@ -73,6 +73,6 @@ func (s *Site) sinceRecorded(ctx context.Context, survey *Survey, visit func(e *
 	}); err != nil || ctx.Err() != nil {
 		return nil, errors.Join(err, ctx.Err())
 	}
-	_, result, err := s.CompareParts(ctx, survey, &Different{survey: survey, recorded: some}, &Wanted{Entries: some}, b.count, told)
+	_, result, err := s.CompareParts(ctx, survey, &Different{survey: survey, contents: b.contents, recorded: some}, &Wanted{Entries: some}, b.count, told)
 	return result, err
 }

@@ -42,6 +42,7 @@ type Plan struct {
 	Sources      string             // what the content is made of, for the record
 	Beside       *Beside            // where content may be taken from instead of being sent; nil: nowhere
 	Like         bool               // what is replaced hands its access lists and extended attributes on
+	Tree         manifest.Digest    // of the content; zero: it is not known
 	Commands     int                // how many commands and checks are to run around it
 	Promoted     *manifest.Promoted // the deployment of another site that it brings; nil: it does not
 	Started      time.Time

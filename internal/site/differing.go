@@ -13,10 +13,11 @@ import (
 )
 
 // Differing finds the parts of which same does not tell that what is recorded there is what is wanted. The parts are all in which
-// anything is wanted, those of a folder one behind the other; of want it counts what is kept and what goes. Same is called from
+// anything is wanted, those of a folder one behind the other, or, of these, all that are in some folders: then of all others it must be known that what is recorded is
+// what is wanted, and that it is there (see Survey.Outside). Of want it counts what is kept and what goes. Same is called from
 // several goroutines at once, with some parts by index and what is recorded in each of them: entries whose paths are the names in the
 // folder, which it must not keep. It gives nil where the parts are not in order. What differs may have to be narrowed: see IsMuch.
-func (s *Site) Differing(ctx context.Context, survey *Survey, want *Wanted, parts []Part, same func(parts []int, recorded [][]manifest.Entry) []bool) (*Different, error) {
+func (s *Site) Differing(ctx context.Context, survey *Survey, want *Wanted, parts []Part, in map[string]bool, same func(parts []int, recorded [][]manifest.Entry) []bool) (*Different, error) {
 	h, shelf, err := s.openRecord(ctx, survey.Number)
 	defer shelf.close()
 	if err != nil {
@@ -24,7 +25,8 @@ func (s *Site) Differing(ctx context.Context, survey *Survey, want *Wanted, part
 	}
 	young := survey.brief.youngOnes()
 	d := &differing{
-		out:   &Different{survey: survey, contents: survey.brief.foretold.contents},
+		out: &Different{survey: survey, contents: survey.brief.contents},
+		in:  in, leads: leadingTo(in),
 		brief: survey.brief, young: young, youngIn: map[string]bool{}, stays: survey.brief.staying(want, young),
 		parts: parts, same: same, first: make(map[string]int, len(parts)), seen: make([]bool, len(parts)),
 		most: cmp.Or(s.narrowAt, little(survey.brief.count)),
@@ -34,9 +36,6 @@ func (s *Site) Differing(ctx context.Context, survey *Survey, want *Wanted, part
 			d.first[parts[i].Dir] = i
 			d.out.wanted = append(d.out.wanted, parts[i].Dir)
 		}
-	}
-	if d.out.contents == nil {
-		d.out.contents = newSketch(survey.brief.count)
 	}
 	for path := range young {
 		dir, _ := fsys.Split(path)
@@ -57,6 +56,8 @@ type differing struct {
 	youngIn map[string]bool                            // the folders of those
 	stays   func(path string, kind manifest.Kind) bool // what is not wanted; nil: nothing does
 	parts   []Part
+	in      map[string]bool // the folders that parts are of; nil: all
+	leads   map[string]bool // those, and all above them
 	same    func(parts []int, recorded [][]manifest.Entry) []bool
 	first   map[string]int // the first part of each folder
 	most    int            // how much of what is recorded may differ for a list to be kept of it
@@ -68,8 +69,32 @@ type differing struct {
 	ill     bool   // the parts of a folder are not in order
 }
 
-// pass passes over a folder of which it was foretold that all that is recorded there is what is wanted.
+// leadingTo gives some folders and those above them; nil where they are.
+func leadingTo(in map[string]bool) map[string]bool {
+	if in == nil {
+		return nil
+	}
+	out := map[string]bool{".": true}
+	for dir := range in {
+		for ; !out[dir]; dir, _ = fsys.Split(dir) {
+			out[dir] = true
+		}
+	}
+	return out
+}
+
+// pass passes over a folder of which it was foretold that all that is recorded there is what is wanted, and over one in which, and below which, nothing is looked
+// at.
 func (d *differing) pass(dir string, of blocks.Ref) bool {
+	if d.in != nil {
+		if !d.leads[dir] {
+			d.mu.Lock()
+			defer d.mu.Unlock()
+			d.out.wanted = append(d.out.wanted, dir)
+			return true
+		}
+		return false
+	}
 	i, wanted := d.first[dir]
 	if _, isOdd := d.brief.odd[dir]; !wanted || isOdd || d.youngIn[dir] || !d.brief.foretold.is(of.Name, d.parts[i].Digest) {
 		return false
@@ -86,6 +111,14 @@ const mostCompared = 4096
 // take takes what is recorded in a folder.
 func (d *differing) take(in recordedFolder, done func(recordedFolder)) {
 	d.mu.Lock()
+	if d.in != nil && !d.in[in.dir] { // it is on the way
+		if d.out.dirs = append(d.out.dirs, foldersOf(in)...); len(in.entries) > 0 {
+			d.out.wanted = append(d.out.wanted, in.dir)
+		}
+		d.mu.Unlock()
+		done(in)
+		return
+	}
 	some := append(d.waiting, in)
 	if d.entries += len(in.entries); d.entries < mostCompared {
 		d.waiting, some = some, nil
@@ -119,6 +152,16 @@ func (d *differing) compare(some []recordedFolder) {
 	}
 }
 
+// foldersOf gives the folders that have an entry of their own in another one.
+func foldersOf(in recordedFolder) (dirs []string) {
+	for i := range in.entries {
+		if e := &in.entries[i]; e.Kind == manifest.Dir {
+			dirs = append(dirs, fsys.Join(in.dir, e.Path))
+		}
+	}
+	return dirs
+}
+
 // span is which entries of a folder are in a part of it.
 type span struct{ part, from, until int }
 
@@ -143,20 +186,11 @@ func (d *differing) spansOf(in recordedFolder) (out []span) {
 func (d *differing) note(in recordedFolder, spans []span, same []bool) {
 	var (
 		differ, was []int // parts, and what is recorded in them by index
-		dirs        []string
 		kept, rest  int
 		bytes       int64
 		dir         = in.dir
 		_, isOdd    = d.brief.odd[dir]
 	)
-	for i := range in.entries {
-		switch e := &in.entries[i]; e.Kind {
-		case manifest.Dir:
-			dirs = append(dirs, fsys.Join(dir, e.Path))
-		case manifest.File:
-			d.out.contents.add(&e.Digest)
-		}
-	}
 	unwanted := func(from, until int) {
 		for j := from; j < until; j++ {
 			if e := &in.entries[j]; d.stays != nil && d.stays(fsys.Join(dir, e.Path), e.Kind) {
@@ -183,7 +217,7 @@ func (d *differing) note(in recordedFolder, spans []span, same []bool) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	out := d.out
-	if out.dirs = append(out.dirs, dirs...); d.ill {
+	if out.dirs = append(out.dirs, foldersOf(in)...); d.ill {
 		return
 	}
 	for _, sp := range spans {

@@ -39,7 +39,7 @@ func (s *Site) Earlier(ctx context.Context, survey *Survey, number int, want *Wa
 	}
 	var (
 		out    = &Earlier{Tree: h.Tree, Paths: h.Count}
-		d      = &Different{survey: survey, much: &muchParts{}}
+		d      = &Different{survey: survey, contents: survey.brief.contents, much: &muchParts{}}
 		dir    string // the last one in which something is wanted
 		failed error
 	)

@@ -255,8 +255,9 @@ func (s *Site) openBlocks(ctx context.Context, number int) (*blocks.File, error)
 // a file does not change once a deployment names it that is current or was. Of a file that was read whole, since the place is far
 // away, all is kept: it is asked for again and again.
 type shelved struct {
-	mu    sync.Mutex
-	files map[int]*blocks.File
+	mu     sync.Mutex
+	files  map[int]*blocks.File
+	leaves map[manifest.Digest]bool // blocks that name no other one, of the last survey
 }
 
 // mostShelved is of how many files that is remembered.
@@ -274,6 +275,19 @@ func (s *shelved) add(read *shelf, near bool) {
 		}
 		s.files[number] = file
 	}
+}
+
+func (s *shelved) addLeaves(leaves map[manifest.Digest]bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.leaves = leaves
+}
+
+// isLeaf tells whether a block is known to name no other one.
+func (s *shelved) isLeaf(name manifest.Digest) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.leaves[name]
 }
 
 // forget is for a file that is written once more.
@@ -417,6 +431,9 @@ func (s *shelf) patch(from *head, edits []blocks.Edit, add func(name manifest.Di
 	names, err := blocks.Names(top, func(name manifest.Digest) ([]byte, error) {
 		if block := fresh[name]; block != nil {
 			return block, nil
+		}
+		if holder, _ := s.holder(name); holder > 0 && s.site.shelved.isLeaf(name) { // which need not be read to know what it names
+			return blocks.Nothing(), nil
 		}
 		return s.block(name)
 	})

@@ -27,16 +27,15 @@ func (s *Site) Foretell(digests Digests) { s.foretold.Store(&digests) }
 type foretold struct {
 	site *Site
 
-	once     sync.Once
-	digests  Digests // nil: nothing was foretold
-	contents sketch  // of the files in those folders
+	once    sync.Once
+	digests Digests // nil: nothing was foretold
 }
 
 // leastForetold is how many entries a folder must have: of very many small ones it would take memory to know them.
 const leastForetold = 16
 
 // take takes what is recorded in a folder in which there is no other one, and which is as it is recorded, if digests are wanted.
-func (f *foretold) take(block manifest.Digest, entries []manifest.Entry, count int) {
+func (f *foretold) take(block manifest.Digest, entries []manifest.Entry) {
 	wanted := f.site.foretold.Load()
 	if wanted == nil || len(entries) < min(leastForetold, f.site.briefAt) {
 		return
@@ -46,13 +45,8 @@ func (f *foretold) take(block manifest.Digest, entries []manifest.Entry, count i
 			return
 		}
 	}
-	f.once.Do(func() { f.digests, f.contents = *wanted, newSketch(count) })
+	f.once.Do(func() { f.digests = *wanted })
 	f.digests.Add(block, entries)
-	for i := range entries {
-		if entries[i].Kind == manifest.File {
-			f.contents.add(&entries[i].Digest)
-		}
-	}
 }
 
 // is tells whether what is recorded in a folder is known to have a digest.

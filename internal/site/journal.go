@@ -254,18 +254,28 @@ func (s *Site) writeDeployment(ctx context.Context, p *publish, out *Outcome) er
 	if err := s.writeLeaving(ctx, p.number, p.plan.Result.Leaving); err != nil {
 		return err
 	}
-	var tree func() *marked
+	var tree func() (*marked, error)
 	entries, asWanted := p.entries(ctx)
-	if asWanted {
-		tree = p.wanted
+	if asWanted && p.wanted != nil {
+		tree = p.wantedTree
 	}
 	return s.writeManifest(ctx, &manifest.Manifest{Created: d.At, Generator: p.plan.Generator, Origin: p.plan.Origin,
 		Deployment: d}, entries, tree)
 }
 
+// wantedTree gives the tree digest of what is wanted, or nil. It fails where that follows from what is recorded, and is another one than that of the
+// content: since what was recorded was another tree than it says, it was not compared with all of the content.
+func (p *publish) wantedTree() (*marked, error) {
+	out, content, rest := p.wanted(), p.plan.Tree, p.plan.Survey.rest
+	if out != nil && rest != nil && rest.hands == 0 && len(p.plan.Kept) == 0 && !content.IsZero() && out.tree != content {
+		return nil, &RecordError{p.site.inRecord(deploymentFile(p.plan.Survey.Number)), ErrOtherTree}
+	}
+	return out, nil
+}
+
 // writeManifest writes a deployment down, whose entries are not those of the manifest. Known gives its tree digest, or nil; nil: it
 // is not known, or that of entries that cannot be a manifest.
-func (s *Site) writeManifest(ctx context.Context, m *manifest.Manifest, entries *recording, known func() *marked) error {
+func (s *Site) writeManifest(ctx context.Context, m *manifest.Manifest, entries *recording, known func() (*marked, error)) error {
 	var (
 		number  = m.Deployment.Number
 		tree    *marked
@@ -273,16 +283,18 @@ func (s *Site) writeManifest(ctx context.Context, m *manifest.Manifest, entries 
 	)
 	working.Go(func() (err error) {
 		if known != nil {
-			tree = known()
+			tree, err = known()
 		}
-		if tree == nil {
+		if tree == nil && err == nil {
 			tree, err = s.treeOf(entries)
 		}
 		return err
 	})
 	h, err := s.writeEntries(ctx, number, entries)
 	failed := cmp.Or(working.Wait(), entries.failed())
-	if err == nil && failed != nil {
+	if err == nil && isRecordError(failed) {
+		err = failed
+	} else if err == nil && failed != nil {
 		err = &RecordError{s.inRecord(deploymentFile(number)), failed}
 	}
 	if err != nil {

@@ -114,10 +114,10 @@ func (s *Site) goOn(r *recording) (*marked, error) {
 		since++
 		return since%each == 0
 	}
-	tree, marks, err := manifest.CheckedMarkedTree(from, manifest.Ahead(walk), at)
+	tree, marks, err := manifest.CheckedMarkedTree(from, walk, at)
 	if err != nil && from != nil { // the mark may be to blame
 		out.marks = nil
-		tree, marks, err = manifest.CheckedMarkedTree(nil, manifest.Ahead(r.walk), at)
+		tree, marks, err = manifest.CheckedMarkedTree(nil, r.walk, at)
 	}
 	out.tree, out.marks = tree, append(out.marks, marks...)
 	for len(out.marks) > 2*mostMarks {

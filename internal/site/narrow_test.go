@@ -92,7 +92,7 @@ func TestARecordThatCannotBeReadNarrowsNothing(t *testing.T) {
 	survey, err := s.SurveyBriefly(t.Context(), true)
 	require.NoError(t, err)
 	parts, _ := partsOf(c.entries())
-	different, err := s.Differing(t.Context(), survey, &site.Wanted{}, parts, each(func(int, []manifest.Entry) bool { return false }))
+	different, err := s.Differing(t.Context(), survey, &site.Wanted{}, parts, nil, each(func(int, []manifest.Entry) bool { return false }))
 	require.NoError(t, err)
 	require.True(t, different.IsMuch())
 	compare := func() (*site.Survey, error) {

@@ -35,7 +35,7 @@ type Different struct {
 	Parts []int // those, by index, ascending
 
 	survey   *Survey
-	contents sketch           // of all files that are recorded; nil: it is not known
+	contents sketch           // of all files that are recorded
 	much     *muchParts       // nil: what is recorded in them is known
 	recorded []manifest.Entry // in them, and in folders in which nothing is wanted any more; sorted by path
 	dirs     []string         // folders that have an entry of their own, in any order
@@ -52,6 +52,27 @@ func little(entries int) int { return max(entries/8, 4096) }
 func (s *Site) InParts(survey *Survey, want *Wanted) bool {
 	return survey.brief != nil && !survey.brief.unread && !want.Rule.Nothing &&
 		len(survey.brief.young) <= little(survey.brief.count)
+}
+
+// Outside gives the folders beside some in which something may be another thing than is recorded, where that is a tree with some digest, of which it is known that it is
+// what is wanted, but in those folders. If that is not what is recorded, it is not enough to look into them.
+func (s *Survey) Outside(tree manifest.Digest, in map[string]bool) (more []string, enough bool) {
+	b := s.brief
+	if b == nil || s.tree != tree {
+		return nil, false
+	}
+	for dir := range b.odd {
+		if !in[dir] {
+			more = append(more, dir)
+		}
+	}
+	for _, path := range b.young {
+		if dir, _ := fsys.Split(path); !in[dir] {
+			more = append(more, dir)
+		}
+	}
+	slices.Sort(more)
+	return slices.Compact(more), true
 }
 
 // youngOnes gives the files of which the content is not believed.
@@ -167,12 +188,13 @@ type rest struct {
 	wanted   []string // folders in which something is wanted
 	stays    []string // folders that have an entry of their own, and stay as they are
 	kept     []string // folders in which something stays although it is not wanted, sorted
+	hands    int      // entries that a person put there, which are in no content
 }
 
 // mayHave tells whether a file that is recorded may have one of some contents.
 func (r *rest) mayHave(contents map[manifest.Digest]bool) bool {
 	for digest := range contents {
-		if r.contents == nil || r.contents.mayHave(&digest) {
+		if r.contents.mayHave(&digest) {
 			return true
 		}
 	}
@@ -221,7 +243,7 @@ func (d *Different) unfold() *Survey {
 		record = *d.survey.Recorded
 	)
 	record.Entries = d.recorded
-	out.Recorded, out.brief, out.rest = &record, nil, &rest{contents: d.contents, wanted: d.wanted, kept: slices.Sorted(slices.Values(d.stay))}
+	out.Recorded, out.brief, out.rest = &record, nil, &rest{contents: d.contents, wanted: d.wanted, hands: b.hands, kept: slices.Sorted(slices.Values(d.stay))}
 	for i := range d.recorded {
 		e := &d.recorded[i]
 		if e.Kind == manifest.Dir || b.isOdd(e.Path) { // which is among the others

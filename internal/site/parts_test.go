@@ -89,10 +89,18 @@ func (w *world) planParts(ctx context.Context, c tree, change ...func(*site.Want
 	if !s.InParts(survey, &wanted) {
 		return s, nil, survey
 	}
-	parts, of := partsOf(want)
+	in := w.inSome(s, survey, want)
+	if w.some = in != nil; w.some {
+		w.inSomes++
+	}
+	among := slices.Clone(want)
+	parts, of := partsOf(slices.DeleteFunc(among, func(e manifest.Entry) bool {
+		dir, _ := fsys.Split(e.Path)
+		return w.some && !in[dir]
+	}))
 	var mu sync.Mutex
 	asked := map[int]bool{}
-	different, err := s.Differing(ctx, survey, &wanted, parts, each(func(part int, entries []manifest.Entry) bool {
+	different, err := s.Differing(ctx, survey, &wanted, parts, in, each(func(part int, entries []manifest.Entry) bool {
 		mu.Lock()
 		asked[part] = true
 		mu.Unlock()
@@ -104,6 +112,10 @@ func (w *world) planParts(ctx context.Context, c tree, change ...func(*site.Want
 	require.NoError(w.t, err)
 	if different == nil {
 		return s, nil, survey
+	}
+	if w.some && different.IsMuch() {
+		w.since = false
+		return w.planParts(ctx, c, change...)
 	}
 	for i := range parts {
 		if !asked[i] && !slices.Contains(different.Parts, i) {
@@ -131,8 +143,46 @@ func (w *world) planParts(ctx context.Context, c tree, change ...func(*site.Want
 	found, result, err := s.CompareParts(ctx, survey, different, &wanted, len(want), nil)
 	require.NoError(w.t, err)
 	require.NotNil(w.t, found)
-	return s, &site.Plan{Want: some, Survey: found, Result: result, Kept: wanted.Kept, Gone: wanted.Gone, Last: []string{"*.html"}, Origin: &manifest.Origin{User: "warden"},
+	return s, &site.Plan{Want: some, Tree: manifest.TreeOf(manifest.Listed(want)), Survey: found, Result: result, Kept: wanted.Kept, Gone: wanted.Gone, Last: []string{"*.html"}, Origin: &manifest.Origin{User: "warden"},
 		Open: func(path string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(c[path])), nil }}, survey
+}
+
+// inSome gives the folders in which alone something else is wanted than is recorded, or is there, as whoever remembers what is recorded knows them; nil: all.
+func (w *world) inSome(s *site.Site, survey *site.Survey, want []manifest.Entry) map[string]bool {
+	if !w.since {
+		return nil
+	}
+	was, err := s.Recorded(context.Background())
+	require.NoError(w.t, err)
+	held := func(entries []manifest.Entry) map[string]string {
+		out := map[string]string{}
+		for i := range entries {
+			if e := entries[i]; !e.Hand { // which no content has, and no tree digest tells of
+				dir, _ := fsys.Split(e.Path)
+				out[dir] += fmt.Sprintln(e.Path, e.Kind, e.Mode, e.Digest, e.Link, e.Owner)
+			}
+		}
+		return out
+	}
+	before, after, in := held(was.Entries), held(want), map[string]bool{}
+	for _, one := range [][2]map[string]string{{before, after}, {after, before}} {
+		for dir, holds := range one[0] {
+			if holds == one[1][dir] {
+				continue
+			}
+			for in[dir] = true; one[1][dir] == "" && dir != "."; in[dir] = true {
+				dir, _ = fsys.Split(dir)
+			}
+		}
+	}
+	more, enough := survey.Outside(was.Tree(), in)
+	if !enough {
+		return nil
+	}
+	for _, dir := range more {
+		in[dir] = true
+	}
+	return in
 }
 
 // settled has what is recorded be believed by size and time, although it was written just now.
@@ -163,7 +213,7 @@ func saidOf(r *diff.Result) (out []string) {
 // beside one of which parts are.
 func TestPartsAreComparedAndRecordedAsTheWholeIs(t *testing.T) {
 	t.Parallel()
-	inParts, byHand, switched, passed := 0, 0, 0, 0
+	inParts, byHand, switched, passed, inSome := 0, 0, 0, 0, 0
 	rapid.Check(t, func(r *rapid.T) {
 		whole, parts := newWorld(t), newWorld(t)
 		whole.far, whole.switched = rapid.Bool().Draw(r, "far away"), rapid.Bool().Draw(r, "switched")
@@ -183,6 +233,7 @@ func TestPartsAreComparedAndRecordedAsTheWholeIs(t *testing.T) {
 			parts.doubts = whole.doubts
 			parts.narrow = rapid.SampledFrom([]int{0, 1}).Draw(r, "narrow")
 			parts.foretold, parts.young = rapid.Bool().Draw(r, "foretold"), rapid.Bool().Draw(r, "young are read")
+			parts.since = rapid.Bool().Draw(r, "since")
 			next := anyTree().Draw(r, "next")
 			for _, path := range slices.Sorted(maps.Keys(before)) { // much of it stays
 				text := before[path]
@@ -214,7 +265,7 @@ func TestPartsAreComparedAndRecordedAsTheWholeIs(t *testing.T) {
 			if inParts++; parts.switched {
 				switched++
 			}
-			passed += parts.passed
+			passed, inSome = passed+parts.passed, inSome+parts.inSomes
 			require.Equal(t, saidOf(want.Result), saidOf(plan.Result))
 			plan.RemoveStrays = rapid.Bool().Draw(r, "remove strays")
 			if plan.Hand = len(plan.Kept) > 0 && plan.Kept[0] == "."; plan.Hand {
@@ -242,6 +293,7 @@ func TestPartsAreComparedAndRecordedAsTheWholeIs(t *testing.T) {
 	require.Positive(t, byHand)
 	require.Positive(t, switched)
 	require.Positive(t, passed, "parts of which it was foretold that they are the same")
+	require.Positive(t, inSome, "some folders alone were looked into")
 }
 
 // anyPoor is what a place far away may not tell.
@@ -499,7 +551,7 @@ func TestARecordThatGoesMeanwhileIsNotTakenForAnother(t *testing.T) {
 	var overtaken *site.OvertakenError
 	_, err := s.Deploy(t.Context(), plan, &site.Watch{})
 	require.ErrorAs(t, err, &overtaken)
-	_, err = s.Differing(t.Context(), brief, &site.Wanted{}, nil, each(func(int, []manifest.Entry) bool { return true }))
+	_, err = s.Differing(t.Context(), brief, &site.Wanted{}, nil, nil, each(func(int, []manifest.Entry) bool { return true }))
 	require.ErrorAs(t, err, &overtaken)
 	require.Equal(t, tree{"index.html": "other 6"}, w.stands())
 }
@@ -519,15 +571,15 @@ func TestWhatIsNotALittleIsNarrowed(t *testing.T) {
 	s, err := w.open(t.Context())
 	require.NoError(t, err)
 	parts, _ := partsOf(c.entries())
-	all, err := s.Differing(t.Context(), survey, &site.Wanted{}, parts, each(func(int, []manifest.Entry) bool { return false }))
+	all, err := s.Differing(t.Context(), survey, &site.Wanted{}, parts, nil, each(func(int, []manifest.Entry) bool { return false }))
 	require.NoError(t, err)
 	require.True(t, all.IsMuch(), "all of it differs")
 	require.False(t, s.InParts(survey, &site.Wanted{Rule: diff.Rule{Nothing: true}}), "all is sent")
 	require.True(t, s.InParts(survey, &site.Wanted{}))
-	different, err := s.Differing(t.Context(), survey, &site.Wanted{}, parts[:1], each(func(int, []manifest.Entry) bool { return true }))
+	different, err := s.Differing(t.Context(), survey, &site.Wanted{}, parts[:1], nil, each(func(int, []manifest.Entry) bool { return true }))
 	require.NoError(t, err)
 	require.True(t, different.IsMuch(), "nearly all of it is to go")
-	different, err = s.Differing(t.Context(), survey, &site.Wanted{Kept: []string{"."}, Gone: []string{"7/0140"}}, parts[:1], each(func(int, []manifest.Entry) bool { return false }))
+	different, err = s.Differing(t.Context(), survey, &site.Wanted{Kept: []string{"."}, Gone: []string{"7/0140"}}, parts[:1], nil, each(func(int, []manifest.Entry) bool { return false }))
 	require.NoError(t, err)
 	require.Equal(t, []int{0}, different.Parts, "the rest stays")
 	require.NoError(t, s.Unfold(t.Context(), survey))
@@ -543,7 +595,7 @@ func TestPartsThatDoNotAddUpAreComparedWhole(t *testing.T) {
 	survey, err := s.SurveyBriefly(t.Context(), true)
 	require.NoError(t, err)
 	parts, _ := partsOf(c.entries())
-	different, err := s.Differing(t.Context(), survey, &site.Wanted{}, parts, each(func(part int, _ []manifest.Entry) bool { return part == 1 }))
+	different, err := s.Differing(t.Context(), survey, &site.Wanted{}, parts, nil, each(func(part int, _ []manifest.Entry) bool { return part == 1 }))
 	require.NoError(t, err)
 	for _, paths := range []int{1, 3} {
 		found, _, err := s.CompareParts(t.Context(), survey, different, &site.Wanted{Entries: c.entries()[:1]}, paths, nil)
@@ -559,7 +611,7 @@ func TestPartsThatDoNotAddUpAreComparedWhole(t *testing.T) {
 	found, _, err = s.CompareParts(t.Context(), again, different, &site.Wanted{Entries: c.entries()[:1]}, 2, nil)
 	require.NoError(t, err)
 	require.Nil(t, found, "they are of another survey")
-	disorder, err := s.Differing(t.Context(), survey, &site.Wanted{}, []site.Part{{Dir: ".", From: "b"}, {Dir: "."}}, each(func(int, []manifest.Entry) bool { return true }))
+	disorder, err := s.Differing(t.Context(), survey, &site.Wanted{}, []site.Part{{Dir: ".", From: "b"}, {Dir: "."}}, nil, each(func(int, []manifest.Entry) bool { return true }))
 	require.NoError(t, err)
 	require.Nil(t, disorder)
 	require.NoError(t, s.Unfold(t.Context(), survey))
@@ -652,9 +704,10 @@ func TestAnAlterationJustAfterADeployment(t *testing.T) {
 
 // TestWhatIsForetoldIsLookedAtWhereItMayBeAnother alters a file in a way that the survey sees, and in ways that it does not.
 func TestWhatIsForetoldIsLookedAtWhereItMayBeAnother(t *testing.T) {
-	for _, how := range []string{"altered", "lately", "read"} {
+	for i, how := range []string{"altered", "lately", "read", "altered", "lately", "read"} {
+		since := i > 2
 		w, c := newWorld(t), tree{"index.html": "1", "log/may.html": "may", "log/june.html": "june", "tides/may.html": "tides"}
-		w.foretold = true
+		w.foretold, w.since = !since, since
 		w.mustDeploy(c)
 		if how != "lately" {
 			w.settled()
@@ -669,7 +722,8 @@ func TestWhatIsForetoldIsLookedAtWhereItMayBeAnother(t *testing.T) {
 		require.Equal(t, "log/may.html", plan.Result.Changes[0].Path())
 		require.True(t, plan.Result.Changes[0].Drifted)
 		require.Equal(t, 3, plan.Result.Same)
-		if how != "lately" {
+		require.Equal(t, since, w.some)
+		if how != "lately" && !since {
 			require.Equal(t, 1, w.passed, "the folder of the tides is not looked at")
 		}
 	}
@@ -689,6 +743,102 @@ func TestContentOfAFolderThatIsPassedOverIsNotSent(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []int{0, 1}, []int{out.SentFiles, out.Reused})
 	require.Equal(t, c, w.stands())
+}
+
+// TestAFolderAboveOneThatGoesStays removes what somebody put into a new folder, where it is known that nothing else is wanted.
+func TestAFolderAboveOneThatGoesStays(t *testing.T) {
+	w, c := newWorld(t), tree{"index.html": "1", "log/may.html": "may", "tides/may.html": "tides", "tides/2026/may.html": "tides"}
+	w.since = true
+	w.mustDeploy(c)
+	w.settled()
+	require.NoError(t, os.MkdirAll(filepath.Join(w.dir, "www", "log", "june"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(w.dir, "www", "log", "june", "note.txt"), []byte("mine"), 0o644))
+	s, plan, _ := w.planParts(t.Context(), c)
+	require.True(t, w.some)
+	require.Equal(t, 4, plan.Result.Same)
+	plan.RemoveStrays = true
+	var removed []string
+	w.between.Before = func(op string, names ...string) error {
+		if op == "remove" && strings.HasPrefix(names[0], "www/") {
+			removed = append(removed, names...)
+		}
+		return nil
+	}
+	out, err := s.Deploy(t.Context(), plan, &site.Watch{})
+	require.NoError(t, err)
+	require.Empty(t, out.Failed)
+	require.Equal(t, []string{"www/log/june/note.txt", "www/log/june"}, removed)
+	require.Equal(t, c, w.stands())
+
+	w.settled() // and one in which there is another folder
+	delete(c, "tides/may.html")
+	removed = nil
+	s, plan, _ = w.planParts(t.Context(), c)
+	require.True(t, w.some)
+	_, err = s.Deploy(t.Context(), plan, &site.Watch{})
+	require.NoError(t, err)
+	require.Equal(t, []string{"www/tides/may.html"}, removed)
+	require.Equal(t, c, w.stands())
+}
+
+// TestARecordThatIsAnotherTreeThanItSaysIsNotGoneOnWith has what follows from the record not be what is wanted: nothing is published.
+func TestARecordThatIsAnotherTreeThanItSaysIsNotGoneOnWith(t *testing.T) {
+	for _, switched := range []bool{false, true} {
+		w, c := newWorld(t), tree{"index.html": "1", "log/may.html": "may", "tides/may.html": "tides"}
+		w.switched, w.since = switched, true
+		w.mustDeploy(c)
+		w.settled()
+		before := w.stands()
+		c["log/may.html"] = "another"
+		s, plan, _ := w.planParts(t.Context(), c)
+		require.True(t, w.some)
+		right := plan.Tree
+		plan.Tree[0] ^= 1
+		_, err := s.Deploy(t.Context(), plan, &site.Watch{})
+		require.ErrorIs(t, err, site.ErrOtherTree)
+		require.Contains(t, err.Error(), "deployments/1.json")
+		require.Equal(t, before, w.stands())
+		s, err = w.open(t.Context())
+		require.NoError(t, err)
+		unfinished, err := s.Unfinished(t.Context())
+		require.NoError(t, err)
+		require.False(t, unfinished)
+		s, plan, _ = w.planParts(t.Context(), c)
+		require.Equal(t, right, plan.Tree)
+		out, err := s.Deploy(t.Context(), plan, &site.Watch{})
+		require.NoError(t, err)
+		require.Equal(t, 2, out.Number)
+		require.Equal(t, c, w.stands())
+	}
+}
+
+// TestAFolderInPartsKeepsItsBlocks changes one file after the other beside a folder of very many, and beside one with many folders: what is of use
+// of the record is still there.
+func TestAFolderInPartsKeepsItsBlocks(t *testing.T) {
+	for _, path := range []string{"plates/%04d.svg", "tides/2026/%04d/text.html"} {
+		w, c := newWorld(t), tree{}
+		for i := range 2000 {
+			c[fmt.Sprintf(path, i)] = fmt.Sprint(i)
+		}
+		for i := range 3 {
+			c[fmt.Sprintf("species/%d/text.html", i)] = fmt.Sprint(i)
+		}
+		w.mustDeploy(c)
+		w.since = true
+		for i := range 6 {
+			w.settled()
+			c[fmt.Sprintf("species/%d/text.html", i%3)] = fmt.Sprint("edition ", i)
+			s, plan, _ := w.planParts(t.Context(), c)
+			require.True(t, w.some)
+			require.Len(t, plan.Result.Changes, 1)
+			_, err := s.Deploy(t.Context(), plan, &site.Watch{})
+			require.NoError(t, err)
+			m, err := s.Recorded(t.Context())
+			require.NoError(t, err)
+			require.Len(t, m.Entries, len(c))
+		}
+		w.verify(c)
+	}
 }
 
 // TestAFolderThatSomebodyHasEmptiedIsFound takes away what is in a folder, which is wanted no longer.

@@ -32,6 +32,9 @@ func (e *RecordError) Unwrap() error { return e.Err }
 // ErrNewer tells that a program of a later version wrote something.
 var ErrNewer = errors.New("a newer one wrote it")
 
+// ErrOtherTree tells that what is recorded of a deployment is not the tree that it says it is.
+var ErrOtherTree = errors.New("what it records is not the tree that it says it is")
+
 // notKnown is why a file of the record is not read whose version is not known.
 func notKnown(version, known int) error {
 	return fmt.Errorf("version %d is not known: this program reads versions 1 to %d, and %w", version, known, ErrNewer)

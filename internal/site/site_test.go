@@ -42,6 +42,9 @@ type world struct {
 	young    bool                       // few files that are not believed are read first
 	foretold bool                       // it is told before a survey that something else is wanted
 	passed   int                        // parts of which nobody had to be asked, then
+	since    bool                       // it is known in which folders alone something else is wanted
+	some     bool                       // and these alone were looked into
+	inSomes  int                        // how often they were
 	far      bool                       // the place is farPlace, or at
 	poor     poor                       // if it is farPlace
 	owned    map[string]*manifest.Owner // whom paths should belong to

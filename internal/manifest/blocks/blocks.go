@@ -403,9 +403,11 @@ func takeRef(text []byte) (ref Ref, rest []byte, ok bool) {
 // items reads the items of a folder. The paths of its entries are parts of one text, which is one piece of memory.
 func (r *reader) items(ref Ref, in *inside, text []byte) error {
 	wrong := func(reason string) error { return r.damaged(ref, in, reason) }
+	own := scratches.Get().(*scratch)
+	defer scratches.Put(own)
 	var (
-		names []byte // one behind the other
-		ends  []int
+		names = &own.names
+		ends  = &own.ends
 		first = len(r.out)
 		name  []byte          // of the item before, without a slash
 		owner *manifest.Owner // that was said last
@@ -413,14 +415,18 @@ func (r *reader) items(ref Ref, in *inside, text []byte) error {
 	)
 	// settle gives the entries that were read their paths: those from first on, whose names are complete.
 	settle := func() {
-		if len(ends) == 0 {
+		if len(*ends) == 0 {
 			return
 		}
-		all, start := string(names), 0
-		for i, end := range ends {
+		all, start := string(*names), 0
+		for i, end := range *ends {
 			r.out[first+i].Path, start = all[start:end], end
 		}
-		names, ends = names[:0], ends[:0]
+		*names, *ends = (*names)[:0], (*ends)[:0]
+	}
+	*names, *ends = (*names)[:0], (*ends)[:0]
+	if in.leaves == nil {
+		in.leaves = make([]int32, 0, min(in.entries, len(text)/leastItem))
 	}
 	for len(text) > 0 {
 		common, n := manifest.Uvarint(text)
@@ -466,17 +472,18 @@ func (r *reader) items(ref Ref, in *inside, text []byte) error {
 			in.entries, text, first = in.entries-below.Entries, rest, len(r.out)
 			continue
 		}
-		var e manifest.Entry
-		rest, ok := manifest.TakeFacts(text, &e, owner)
+		r.out = append(r.out, manifest.Entry{})
+		e := &r.out[len(r.out)-1]
+		rest, ok := manifest.TakeFacts(text, e, owner)
 		if in.entries--; !ok || in.entries < 0 {
 			return wrong("cannot be read")
 		}
 		owner = cmp.Or(e.Owner, owner)
 		if e.Kind != manifest.Dir || e.Plain() {
-			in.leaves = append(in.leaves, int32(len(r.out)))
+			in.leaves = append(in.leaves, int32(len(r.out)-1))
 		}
-		names = append(append(names, in.path...), name...)
-		r.out, ends, text = append(r.out, e), append(ends, len(names)), rest
+		*names = append(append(*names, in.path...), name...)
+		*ends, text = append(*ends, len(*names)), rest
 	}
 	settle()
 	if r.paths.Add(int64(paths)) > mostPaths {
@@ -484,6 +491,14 @@ func (r *reader) items(ref Ref, in *inside, text []byte) error {
 	}
 	return nil
 }
+
+// scratch is what reading a block takes, and the next one can use again.
+type scratch struct {
+	names []byte // one behind the other
+	ends  []int  // of each
+}
+
+var scratches = sync.Pool{New: func() any { return &scratch{} }}
 
 // isName tells whether a name can be that of an item.
 func isName(name []byte) bool {
@@ -548,6 +563,12 @@ func Names(top Ref, find Finder) (map[manifest.Digest]bool, error) {
 }
 
 var errForm = errors.New("a block cannot be read")
+
+// IsWhole tells whether a block is a folder, or a part of one, and not a list of parts.
+func IsWhole(block []byte) bool { return len(block) > 0 && block[0] == folderBlock }
+
+// Nothing gives a block that names no other one.
+func Nothing() []byte { return []byte{folderBlock} }
 
 // refs calls visit with each block that a block names.
 func refs(text []byte, visit func(Ref) error) error {
