@@ -172,7 +172,7 @@ func TestAContentThatIsHereIsDeployedWithoutAList(t *testing.T) {
 	delete(texts, "species/11/110.html")
 	var asked *Comparing
 	for i, since := range []manifest.Digest{was, {1}} {
-		c, result = compare(h, func(q *Comparing) {
+		_, result = compare(h, func(q *Comparing) {
 			asked = q
 			q.DigestIn(map[string]bool{"species/09": true, "species/10": true, "species/11": true}, since)
 			require.Len(t, q.Folders, 3)
@@ -193,7 +193,7 @@ func TestAContentThatIsHereIsDeployedWithoutAList(t *testing.T) {
 	})
 	require.Len(t, result.Changes, 3, "they are many")
 	require.Zero(t, c.lists)
-	c, result = compare(h, func(q *Comparing) {
+	_, _ = compare(h, func(q *Comparing) {
 		q.DigestIn(map[string]bool{"species/09": true, "species/10": true, "species/11": true}, was)
 	})
 	require.Equal(t, 2, deploy(h).SentFiles)

@@ -274,7 +274,7 @@ func (d *Staged) stage(ctx context.Context) (err error) {
 		if plan.Survey.rest != nil {
 			wanted = s.edited(context.WithoutCancel(ctx), plan.Survey, plan.Want)
 		}
-		d.working.Go(func() { d.staging.tree, _ = s.treeOf(wanted) }) // for the record, where it is done again if need be
+		d.working.Go(func() { d.staging.tree, _ = s.treeOf(wanted, plan.mustBe()) }) // for the record, where it is done again if need be
 	}
 	return d.staging.run(ctx)
 }

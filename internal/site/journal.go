@@ -266,11 +266,19 @@ func (s *Site) writeDeployment(ctx context.Context, p *publish, out *Outcome) er
 // wantedTree gives the tree digest of what is wanted, or nil. It fails where that follows from what is recorded, and is another one than that of the
 // content: since what was recorded was another tree than it says, it was not compared with all of the content.
 func (p *publish) wantedTree() (*marked, error) {
-	out, content, rest := p.wanted(), p.plan.Tree, p.plan.Survey.rest
-	if out != nil && rest != nil && rest.hands == 0 && len(p.plan.Kept) == 0 && !content.IsZero() && out.tree != content {
+	out, content := p.wanted(), p.plan.mustBe()
+	if out != nil && !content.IsZero() && out.tree != content {
 		return nil, &RecordError{p.site.inRecord(deploymentFile(p.plan.Survey.Number)), ErrOtherTree}
 	}
 	return out, nil
+}
+
+// mustBe gives the tree digest that must follow from what is recorded and the changes, or none: it is not known, or nothing need follow.
+func (p *Plan) mustBe() manifest.Digest {
+	if rest := p.Survey.rest; rest == nil || rest.hands != 0 || len(p.Kept) != 0 {
+		return manifest.Digest{}
+	}
+	return p.Tree
 }
 
 // writeManifest writes a deployment down, whose entries are not those of the manifest. Known gives its tree digest, or nil; nil: it
@@ -286,7 +294,7 @@ func (s *Site) writeManifest(ctx context.Context, m *manifest.Manifest, entries 
 			tree, err = known()
 		}
 		if tree == nil && err == nil {
-			tree, err = s.treeOf(entries)
+			tree, err = s.treeOf(entries, manifest.Digest{})
 		}
 		return err
 	})

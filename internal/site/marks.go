@@ -15,8 +15,8 @@ import (
 // before what it changes. It is an object of JSON: version (1), tree, marks, each with path, state (that of SHA-256, as Go's
 // crypto/sha256 marshals it, in base64) and leaves (see manifest.Mark), and sum, the CRC-32C of the text of marks.
 //
-// The file only saves time. It is about the deployment that has its tree digest, and about no other; where there is none, or one of which
-// the sum is wrong, all is digested. It is replaced before a deployment is published: after one that was not published it is of no use.
+// The file only saves time. It is about the deployment that has its tree digest, and about no other; where there is none, one of which
+// the sum is wrong, or one that leads to another tree than the content is, all is digested. It is replaced before a deployment is published: after one that was not published it is of no use.
 
 const (
 	marksName    = "marks"
@@ -77,16 +77,17 @@ func (s *Site) writeMarks(ctx context.Context, of *marked) {
 }
 
 // treeOf gives the tree digest of what is recorded, and marks of it; it goes on from the last mark of the tree before that has no edit
-// before it. It fails where the entries cannot be a manifest: else nobody could read it.
-func (s *Site) treeOf(r *recording) (*marked, error) {
-	out, err := s.goOn(r)
+// before it, unless that leads to another one than it must be (zero: any). It fails where the entries cannot be a manifest: else nobody
+// could read it.
+func (s *Site) treeOf(r *recording, mustBe manifest.Digest) (*marked, error) {
+	out, err := s.goOn(r, mustBe)
 	if failed := r.failed(); failed != nil { // a walk may have ended before its end
 		return nil, failed
 	}
 	return out, err
 }
 
-func (s *Site) goOn(r *recording) (*marked, error) {
+func (s *Site) goOn(r *recording, mustBe manifest.Digest) (*marked, error) {
 	var (
 		out  = &marked{}
 		from *manifest.Mark
@@ -115,7 +116,7 @@ func (s *Site) goOn(r *recording) (*marked, error) {
 		return since%each == 0
 	}
 	tree, marks, err := manifest.CheckedMarkedTree(from, walk, at)
-	if err != nil && from != nil { // the mark may be to blame
+	if from != nil && (err != nil || !mustBe.IsZero() && tree != mustBe) { // the mark may be to blame
 		out.marks = nil
 		tree, marks, err = manifest.CheckedMarkedTree(nil, r.walk, at)
 	}

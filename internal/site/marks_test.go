@@ -53,12 +53,16 @@ func TestATreeDigestIsGoneOnWithFromMarks(t *testing.T) {
 		c[fmt.Sprintf("species/%02d/%03d.html", i/10, i)] = fmt.Sprint(i)
 	}
 	w.mustDeploy(c)
+	known := false // what the tree digest must be
 	deploy := func(path, text string) {
 		t.Helper()
 		w.settled()
 		c[path] = text
 		s, plan, _ := w.planParts(t.Context(), c)
 		require.NotNil(t, plan)
+		if !known {
+			plan.Tree = manifest.Digest{}
+		}
 		out, err := s.Deploy(t.Context(), plan, &site.Watch{})
 		require.NoError(t, err)
 		require.True(t, out.Verified)
@@ -110,4 +114,11 @@ func TestATreeDigestIsGoneOnWithFromMarks(t *testing.T) {
 	forge(before[0].State, 1, true)
 	deploy(last, "believed")
 	require.NotEqual(t, manifest.TreeOf(manifest.Listed(c.entries())), recorded(), "marks that are right are believed")
+
+	known = true
+	forge(before[0].State, 1, true)
+	deploy(last, "led to another tree")
+	right()
+	deploy(last, "anew")
+	right()
 }
