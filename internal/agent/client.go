@@ -330,7 +330,6 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 		case stage > 5:
 			return nil, fmt.Errorf("%w: it needs to know more and more", ErrProtocol)
 		case (answer.NeedDigests || stage == 0 && early && want.Recorded) && want.Paths() > 0:
-			working.Wait()
 			switch {
 			case answer.NeedDigests && want.In != nil:
 				want.DigestMore(answer.More, len(answer.More) > 0)
@@ -360,6 +359,7 @@ func (c *Client) compare(ctx context.Context, want *calls.Comparing, watch *site
 		if err := c.call(ctx, calls.Compare.Name, call, into(&answer), listener(watch)); err != nil {
 			return nil, err
 		}
+		working.Wait() // what is digested meanwhile is changed below
 	}
 	if !answer.InParts {
 		want.Digested = calls.Digested{} // it names any entry
