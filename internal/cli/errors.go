@@ -190,8 +190,8 @@ func siteSentence(err error) *statusError {
 	case errors.Is(err, site.ErrNewer):
 		return &statusError{status: ExitRefused, what: err.Error() + ", so it is not used", next: "use the program that wrote it, or a later one: here, and with agent: PATH at the far end too"}
 	case errors.Is(err, site.ErrOtherTree):
-		return &statusError{status: ExitRefused, what: err.Error() + ": nothing was published",
-			next: "somebody altered the record, or it is damaged: deploy once with --compare none, which sends all and writes it anew"}
+		return &statusError{status: ExitRefused, what: err.Error(),
+			next: "the site is as it was, but somebody altered the record, or it is damaged: deploy once with --compare none, which sends all and writes it anew"}
 	case errors.As(err, &record):
 		return &statusError{status: ExitIncomplete, what: record.Error(),
 			next: "check free space and rights at the far end, then run it again"}

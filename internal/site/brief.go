@@ -27,6 +27,7 @@ import (
 // brief is what a brief survey keeps.
 type brief struct {
 	unread   bool         // nobody has read the files yet, and what is recorded of them is not believed: see reading.go
+	strict   bool         // nothing that is recorded is believed unseen, not even that it is the tree that it says it is
 	count    int          // entries that are recorded
 	entries  int          // of those, in folders that are as they are recorded
 	bytes    int64        // of their files
@@ -153,7 +154,7 @@ func (s *Site) surveyBriefly(ctx context.Context, believe bool) (*Survey, error)
 		return nil, err
 	}
 	defer s.foretold.Store(nil)
-	w := &briefWalk{site: s, shelf: shelf, known: known, out: &brief{foretold: &foretold{site: s}, contents: newSketch(h.Count), unread: !believe, count: h.Count, odd: map[string][]diff.Found{}, filled: map[string]bool{}},
+	w := &briefWalk{site: s, shelf: shelf, known: known, out: &brief{foretold: &foretold{site: s}, contents: newSketch(h.Count), unread: !believe, strict: !believe, count: h.Count, odd: map[string][]diff.Found{}, filled: map[string]bool{}},
 		leaves: map[manifest.Digest]bool{}, able: s.Abilities(), settled: record.ModTime.Add(-max(settleTime, s.Abilities().TimeStep))}
 	if err := folderwise(ctx, s.jobs, briefFolder{path: ".", recorded: blocks.Ref{Name: h.Top, Entries: h.Count}}, w.folder); err != nil {
 		return nil, err
@@ -458,7 +459,7 @@ func (w *briefWalk) add(here *brief, leaves []manifest.Digest, changed int64) er
 // IsRecorded tells whether a survey says, without being unfolded, that the site is in all a tree that is recorded, with its
 // digest and so many paths. Result is then what there is to say of a content that is the same.
 func (s *Survey) IsRecorded(tree manifest.Digest, paths int) (result *diff.Result, is bool) {
-	if s.brief == nil || s.brief.unread || len(s.brief.young)+len(s.brief.odd) > 0 || s.tree != tree || s.Paths != paths {
+	if s.brief == nil || s.brief.strict || len(s.brief.young)+len(s.brief.odd) > 0 || s.tree != tree || s.Paths != paths {
 		return nil, false
 	}
 	return &diff.Result{Same: s.brief.entries, SameBytes: s.brief.bytes}, true

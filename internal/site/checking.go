@@ -23,6 +23,7 @@ import (
 type against struct {
 	top  blocks.Ref
 	find blocks.Finder
+	tree manifest.Digest       // that it says it has; zero: it says nothing
 	ill  func(err error) error // makes an error that tells that its blocks are not what they should be one about the file
 }
 
@@ -40,7 +41,7 @@ func (s *Site) against(ctx context.Context, number int, m *manifest.Manifest) (o
 		}
 		if old == nil {
 			shelf, err := s.openShelf(ctx, h, true)
-			return &against{blocks.Ref{Name: h.Top, Entries: h.Count}, shelf.block, func(err error) error {
+			return &against{blocks.Ref{Name: h.Top, Entries: h.Count}, shelf.block, h.Tree, func(err error) error {
 				if err != nil && !isRecordError(err) {
 					err = &RecordError{s.inRecord(deploymentFile(number)), err}
 				}
@@ -56,7 +57,7 @@ func (s *Site) against(ctx context.Context, number int, m *manifest.Manifest) (o
 		}
 	})
 	find := func(name manifest.Digest) ([]byte, error) { return made[name], nil }
-	return &against{top, find, func(err error) error { return err }}, done, nil
+	return &against{top: top, find: find, ill: func(err error) error { return err }}, done, nil
 }
 
 // checking is a check under way.
@@ -124,7 +125,9 @@ func (c *checking) count(files *int, bytes *int64) error {
 			return visit(e)
 		})
 	})
-	c.report.Tree = tree
+	if c.report.Tree = tree; ill == nil && err == nil && !c.against.tree.IsZero() && tree != c.against.tree {
+		err = ErrOtherTree
+	}
 	return c.against.ill(errors.Join(ill, err))
 }
 

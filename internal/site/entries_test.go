@@ -197,6 +197,38 @@ func TestARecordOfVersion1IsReadAndTurnedOver(t *testing.T) {
 	require.NoFileExists(t, w.inRecord("deployments/1.index"))
 }
 
+// TestARecordThatIsAnotherTreeThanItSaysIsNotVerified has a deployment say of itself that it is the one before.
+func TestARecordThatIsAnotherTreeThanItSaysIsNotVerified(t *testing.T) {
+	w, c := newWorld(t), many(3, 4)
+	w.mustDeploy(c)
+	s, err := w.open(t.Context())
+	require.NoError(t, err)
+	before := s.RecordedDigest(t.Context())
+	c = many(3, 5)
+	w.mustDeploy(c)
+	s, err = w.open(t.Context())
+	require.NoError(t, err)
+	head := w.inRecord("deployments/2.json")
+	text, err := os.ReadFile(head)
+	require.NoError(t, err)
+	spoilt := strings.Replace(string(text), s.RecordedDigest(t.Context()).String(), before.String(), 1)
+	require.NotEqual(t, string(text), spoilt)
+	require.NoError(t, os.WriteFile(head, []byte(spoilt), 0o600))
+	verify := func(m *manifest.Manifest) error {
+		s, err := w.open(t.Context())
+		require.NoError(t, err)
+		_, err = s.Verify(t.Context(), m, true, nil)
+		return err
+	}
+	var record *site.RecordError
+	require.ErrorAs(t, verify(nil), &record)
+	require.ErrorIs(t, record, site.ErrOtherTree)
+	require.Equal(t, ".www.tartine/deployments/2.json", record.File)
+	require.NoError(t, verify(&manifest.Manifest{Entries: c.entries()}))
+	require.NoError(t, os.WriteFile(head, text, 0o600))
+	require.NoError(t, verify(nil))
+}
+
 // blockFilesBeside is blockFiles without an N.json that is not looked into.
 func (w *world) blockFilesBeside(name string) (there, named []string) {
 	aside := filepath.Join(w.t.TempDir(), "aside")

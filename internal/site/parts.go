@@ -58,7 +58,7 @@ func (s *Site) InParts(survey *Survey, want *Wanted) bool {
 // what is wanted, but in those folders. If that is not what is recorded, it is not enough to look into them.
 func (s *Survey) Outside(tree manifest.Digest, in map[string]bool) (more []string, enough bool) {
 	b := s.brief
-	if b == nil || s.tree != tree {
+	if b == nil || b.strict || s.tree != tree {
 		return nil, false
 	}
 	for dir := range b.odd {
