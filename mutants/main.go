@@ -19,6 +19,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -61,6 +62,9 @@ func run(since, only string, within time.Duration) error {
 	}
 	for _, m := range all { // all of them, so that a list that is behind the code is seen at once
 		if _, err := m.wrong(); err != nil {
+			return fmt.Errorf("list.txt:%d: %w", m.line, err)
+		}
+		if err := m.isTested(); err != nil {
 			return fmt.Errorf("list.txt:%d: %w", m.line, err)
 		}
 	}
@@ -191,6 +195,33 @@ func (m *mutant) wrong() ([]byte, error) {
 		return nil, fmt.Errorf("what is to be changed is found %d times in %s", n, m.file)
 	}
 	return []byte(strings.Replace(string(source), m.old, m.new, 1)), nil
+}
+
+var testName = regexp.MustCompile(`(?m)^func (Test\w+)\(`)
+
+// isTested fails where no test has a name that is expected to notice.
+func (m *mutant) isTested() error {
+	names, err := filepath.Glob(filepath.Join(m.pack, "*_test.go"))
+	if err != nil {
+		return err
+	}
+	top, _, _ := strings.Cut(m.test, "/") // the rest is about the tests within
+	pattern, err := regexp.Compile(top)
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		text, err := os.ReadFile(name)
+		if err != nil {
+			return err
+		}
+		for _, found := range testName.FindAllStringSubmatch(string(text), -1) {
+			if pattern.MatchString(found[1]) {
+				return nil
+			}
+		}
+	}
+	return fmt.Errorf("there is no test %s in %s", m.test, m.pack)
 }
 
 // try makes one wrong change and tells whether its test fails. A change that does not build is an error of the list.
