@@ -60,11 +60,12 @@ func run(since, only string, within time.Duration) error {
 	if err != nil {
 		return err
 	}
+	tests := map[string][]string{}
 	for _, m := range all { // all of them, so that a list that is behind the code is seen at once
 		if _, err := m.wrong(); err != nil {
 			return fmt.Errorf("list.txt:%d: %w", m.line, err)
 		}
-		if err := m.isTested(); err != nil {
+		if err := m.isTested(tests); err != nil {
 			return fmt.Errorf("list.txt:%d: %w", m.line, err)
 		}
 	}
@@ -199,29 +200,40 @@ func (m *mutant) wrong() ([]byte, error) {
 
 var testName = regexp.MustCompile(`(?m)^func (Test\w+)\(`)
 
-// isTested fails where no test has a name that is expected to notice.
-func (m *mutant) isTested() error {
-	names, err := filepath.Glob(filepath.Join(m.pack, "*_test.go"))
-	if err != nil {
-		return err
+// isTested fails where no test has a name that is expected to notice. Tests has those of each package that was read.
+func (m *mutant) isTested(tests map[string][]string) (err error) {
+	if tests[m.pack] == nil {
+		if tests[m.pack], err = testsOf(m.pack); err != nil {
+			return err
+		}
 	}
 	top, _, _ := strings.Cut(m.test, "/") // the rest is about the tests within
 	pattern, err := regexp.Compile(top)
 	if err != nil {
 		return err
 	}
-	for _, name := range names {
-		text, err := os.ReadFile(name)
+	if !slices.ContainsFunc(tests[m.pack], pattern.MatchString) {
+		return fmt.Errorf("there is no test %s in %s", m.test, m.pack)
+	}
+	return nil
+}
+
+// testsOf gives the names of the tests of a package.
+func testsOf(pack string) (out []string, err error) {
+	files, err := filepath.Glob(filepath.Join(pack, "*_test.go"))
+	if err != nil {
+		return nil, err
+	}
+	for _, file := range files {
+		text, err := os.ReadFile(file)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		for _, found := range testName.FindAllStringSubmatch(string(text), -1) {
-			if pattern.MatchString(found[1]) {
-				return nil
-			}
+			out = append(out, found[1])
 		}
 	}
-	return fmt.Errorf("there is no test %s in %s", m.test, m.pack)
+	return out, nil
 }
 
 // try makes one wrong change and tells whether its test fails. A change that does not build is an error of the list.

@@ -170,11 +170,13 @@ func TestAContentThatIsHereIsDeployedWithoutAList(t *testing.T) {
 	was := manifest.TreeOf(foldedOf(texts).Each) // of which it is known in which folders alone there is something else
 	texts["species/09/090.html"], texts["species/10/new.html"] = "edition 90", "edition 10"
 	delete(texts, "species/11/110.html")
+	three := map[string]bool{"species/09": true, "species/10": true, "species/11": true}
+	inThree := func(q *Comparing) { q.DigestIn(three, was) }
 	var asked *Comparing
 	for i, since := range []manifest.Digest{was, {1}} {
 		_, result = compare(h, func(q *Comparing) {
 			asked = q
-			q.DigestIn(map[string]bool{"species/09": true, "species/10": true, "species/11": true}, since)
+			q.DigestIn(three, since)
 			require.Len(t, q.Folders, 3)
 		})
 		require.Len(t, result.Changes, 3)
@@ -182,20 +184,14 @@ func TestAContentThatIsHereIsDeployedWithoutAList(t *testing.T) {
 		require.Equal(t, i == 0, len(asked.In) >= 3, "all are gone through where another tree is recorded")
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "www", "species", "12", "note.txt"), []byte("mine"), 0o644))
-	c, result = compare(h, func(q *Comparing) {
-		q.DigestIn(map[string]bool{"species/09": true, "species/10": true, "species/11": true}, was)
-	})
+	c, result = compare(h, inThree)
 	require.Len(t, result.Changes, 4, "with what somebody put there")
 	require.Zero(t, c.lists)
 	require.NoError(t, os.Remove(filepath.Join(dir, "www", "species", "12", "note.txt")))
-	c, result = compare(engineWith(t, dir, site.Options{Brief: 1, Narrow: 1}), func(q *Comparing) {
-		q.DigestIn(map[string]bool{"species/09": true, "species/10": true, "species/11": true}, was)
-	})
+	c, result = compare(engineWith(t, dir, site.Options{Brief: 1, Narrow: 1}), inThree)
 	require.Len(t, result.Changes, 3, "they are many")
 	require.Zero(t, c.lists)
-	_, _ = compare(h, func(q *Comparing) {
-		q.DigestIn(map[string]bool{"species/09": true, "species/10": true, "species/11": true}, was)
-	})
+	_, _ = compare(h, inThree)
 	require.Equal(t, 2, deploy(h).SentFiles)
 	report, err = Verify.On(t.Context(), h, VerifyingAgainst(&manifest.Manifest{Entries: foldedOf(texts).entries}, true))
 	require.NoError(t, err)

@@ -252,7 +252,7 @@ func (d *digests) folder(dir string) *folderDigests {
 		switch {
 		case f.dir == dir:
 			return f
-		case f.dir == "." || strings.HasPrefix(dir, f.dir+"/"):
+		case fsys.Contains(f.dir, dir):
 			continue
 		}
 		d.putAway(f)

@@ -129,7 +129,7 @@ func (f *folds) isBelow(from int, path string) bool {
 	}
 	rest := f.pieces[from:]
 	at := sort.Search(len(rest), func(i int) bool { return compareFolders(rest[i].dir, path) >= 0 })
-	return isAtOrAbove(path, rest[0].dir) || at < len(rest) && isAtOrAbove(path, rest[at].dir)
+	return fsys.Contains(path, rest[0].dir) || at < len(rest) && fsys.Contains(path, rest[at].dir)
 }
 
 // among tells whether a folder is one of some; nil where those are.
@@ -138,11 +138,6 @@ func among(dirs map[string]bool) func(dir string) bool {
 		return nil
 	}
 	return func(dir string) bool { return dirs[dir] }
-}
-
-// isAtOrAbove tells whether a folder is another one, or that one lies in it.
-func isAtOrAbove(dir, other string) bool {
-	return dir == "." || strings.HasPrefix(other, dir) && (len(other) == len(dir) || other[len(dir)] == '/')
 }
 
 // isImplied tells whether a folder needs no entry: it follows from what is below it, or nothing of it was taken.

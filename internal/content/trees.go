@@ -12,6 +12,7 @@ import (
 	"github.com/fxamacker/cbor/v2"
 	"golang.org/x/crypto/blake2b"
 
+	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
 
@@ -154,7 +155,7 @@ func (f *folds) goOn(of *prints, known []knownTree, visit func(e *manifest.Entry
 	if at, marks := f.lastMark(of, known); at >= 0 {
 		last := marks[len(marks)-1]
 		if first := f.pieces[of.parts[at].piece].dir; visit == nil {
-			walks = func(dir string) bool { return isAtOrAbove(dir, first) || compareFolders(dir, first) > 0 }
+			walks = func(dir string) bool { return fsys.Contains(dir, first) || compareFolders(dir, first) > 0 }
 		}
 		from, out.Marks, ahead = &manifest.Mark{Path: last.Path, State: last.State}, slices.Clone(marks), of.parts[at+1:]
 	}

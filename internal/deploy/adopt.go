@@ -6,12 +6,12 @@ import (
 	"fmt"
 	"io"
 	"slices"
-	"strings"
 
 	"tartine/internal/calls"
 	"tartine/internal/content"
 	"tartine/internal/diff"
 	"tartine/internal/farend"
+	"tartine/internal/fsys"
 	"tartine/internal/manifest"
 )
 
@@ -143,7 +143,7 @@ func (e *earlier) had(want *manifest.Entry) bool {
 
 func isBelow(path string, paths []string) bool {
 	return len(paths) == 0 || slices.ContainsFunc(paths, func(p string) bool {
-		return p == "." || path == p || strings.HasPrefix(path, p+"/")
+		return fsys.Contains(p, path)
 	})
 }
 

@@ -266,6 +266,11 @@ func Join(dir, name string) string {
 	}
 }
 
+// Contains tells whether a name is that of a folder, or of something in it, at any depth.
+func Contains(dir, name string) bool {
+	return dir == "." || strings.HasPrefix(name, dir) && (len(name) == len(dir) || name[len(dir)] == '/')
+}
+
 // Split parts a name into its folder ("." at the top) and its last element.
 func Split(name string) (dir, base string) {
 	if slash := strings.LastIndexByte(name, '/'); slash >= 0 {

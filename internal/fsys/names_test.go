@@ -25,3 +25,14 @@ func TestNotOnWindows(t *testing.T) {
 		require.Equal(t, why, NotOnWindows(path), path)
 	}
 }
+
+func TestAFolderContainsItselfAndWhatIsInIt(t *testing.T) {
+	for _, name := range []string{"a", "a/b", "a/b/c"} {
+		require.True(t, Contains("a", name), name)
+	}
+	for _, name := range []string{"a-b", "ab", "b/a", ".", ""} {
+		require.False(t, Contains("a", name), name)
+	}
+	require.True(t, Contains(".", "a/b"))
+	require.True(t, Contains(".", "."))
+}

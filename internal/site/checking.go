@@ -42,10 +42,7 @@ func (s *Site) against(ctx context.Context, number int, m *manifest.Manifest) (o
 		if old == nil {
 			shelf, err := s.openShelf(ctx, h, true)
 			return &against{blocks.Ref{Name: h.Top, Entries: h.Count}, shelf.block, h.Tree, func(err error) error {
-				if err != nil && !isRecordError(err) {
-					err = &RecordError{s.inRecord(deploymentFile(number)), err}
-				}
-				return err
+				return s.ofDeployment(number, err)
 			}}, shelf.close, err
 		}
 		m = old

@@ -110,15 +110,12 @@ const mostCompared = 4096
 
 // take takes what is recorded in a folder.
 func (d *differing) take(in recordedFolder, done func(recordedFolder)) {
-	d.mu.Lock()
-	if d.in != nil && !d.in[in.dir] { // it is on the way
-		if d.out.dirs = append(d.out.dirs, foldersOf(in)...); len(in.entries) > 0 {
-			d.out.wanted = append(d.out.wanted, in.dir)
-		}
-		d.mu.Unlock()
+	if d.in != nil && !d.in[in.dir] {
+		d.onTheWay(in)
 		done(in)
 		return
 	}
+	d.mu.Lock()
 	some := append(d.waiting, in)
 	if d.entries += len(in.entries); d.entries < mostCompared {
 		d.waiting, some = some, nil
@@ -149,6 +146,16 @@ func (d *differing) compare(some []recordedFolder) {
 	for i, in := range some {
 		d.note(in, spans[i], same[:len(spans[i])])
 		same = same[len(spans[i]):]
+	}
+}
+
+// onTheWay notes of a folder that what is wanted in it is what is recorded.
+func (d *differing) onTheWay(in recordedFolder) {
+	dirs := foldersOf(in)
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.out.dirs = append(d.out.dirs, dirs...); len(in.entries) > 0 {
+		d.out.wanted = append(d.out.wanted, in.dir)
 	}
 }
 
@@ -189,6 +196,7 @@ func (d *differing) note(in recordedFolder, spans []span, same []bool) {
 		kept, rest  int
 		bytes       int64
 		dir         = in.dir
+		dirs        = foldersOf(in)
 		_, isOdd    = d.brief.odd[dir]
 	)
 	unwanted := func(from, until int) {
@@ -217,7 +225,7 @@ func (d *differing) note(in recordedFolder, spans []span, same []bool) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	out := d.out
-	if out.dirs = append(out.dirs, foldersOf(in)...); d.ill {
+	if out.dirs = append(out.dirs, dirs...); d.ill {
 		return
 	}
 	for _, sp := range spans {

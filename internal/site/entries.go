@@ -165,10 +165,8 @@ func (s *Site) recordedTree(ctx context.Context, number int) (*manifest.Manifest
 	}
 	s.shelved.add(shelf, s.isNear())
 	m := h.manifest()
-	if m.Entries, err = blocks.Read(blocks.Ref{Name: h.Top, Entries: h.Count}, shelf.size(), shelf.block); err != nil && !isRecordError(err) {
-		err = &RecordError{s.inRecord(deploymentFile(number)), err}
-	}
-	return m, h.Tree, err
+	m.Entries, err = blocks.Read(blocks.Ref{Name: h.Top, Entries: h.Count}, shelf.size(), shelf.block)
+	return m, h.Tree, s.ofDeployment(number, err)
 }
 
 func (h *head) tree() manifest.Digest {
@@ -176,6 +174,14 @@ func (h *head) tree() manifest.Digest {
 		return manifest.Digest{}
 	}
 	return h.Tree
+}
+
+// ofDeployment makes an error one about what is recorded of a deployment, unless it is about the record already.
+func (s *Site) ofDeployment(number int, err error) error {
+	if err == nil || isRecordError(err) {
+		return err
+	}
+	return &RecordError{s.inRecord(deploymentFile(number)), err}
 }
 
 func isRecordError(err error) bool {

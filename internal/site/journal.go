@@ -300,12 +300,7 @@ func (s *Site) writeManifest(ctx context.Context, m *manifest.Manifest, entries 
 	})
 	h, err := s.writeEntries(ctx, number, entries)
 	failed := cmp.Or(working.Wait(), entries.failed())
-	if err == nil && isRecordError(failed) {
-		err = failed
-	} else if err == nil && failed != nil {
-		err = &RecordError{s.inRecord(deploymentFile(number)), failed}
-	}
-	if err != nil {
+	if err = cmp.Or(err, s.ofDeployment(number, failed)); err != nil {
 		return err
 	}
 	h.Tree, h.Created, h.Generator, h.Origin, h.Deployment = tree.tree, m.Created.UTC().Truncate(time.Second), m.Generator, m.Origin, m.Deployment
